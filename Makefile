@@ -1,0 +1,53 @@
+# Everything a person or a machine does with this project. `make demo` and `make test` set up what they need.
+PYTHON ?= python3
+VENV := .venv
+BIN := $(VENV)/bin
+PIP := $(BIN)/python -m pip --disable-pip-version-check --quiet
+QT_PACKAGES := python3-venv libegl1 libgl1 libopengl0 libxkbcommon0 libxkbcommon-x11-0 libdbus-1-3 libfontconfig1 \
+	libglib2.0-0 libxcb-cursor0 libxcb-icccm4 libxcb-image0 libxcb-keysyms1 libxcb-randr0 libxcb-render-util0 \
+	libxcb-shape0 libxcb-xinerama0
+TEST_PACKAGES := xvfb xauth
+
+.PHONY: demo test test-fast lint bench shots requirements clean
+
+$(VENV)/.runtime: requirements/runtime.txt requirements/build.txt pyproject.toml
+	sh tools/debian-packages.sh $(QT_PACKAGES)
+	$(PYTHON) -m venv $(VENV)
+	$(PIP) install --require-hashes -r requirements/build.txt
+	$(PIP) install --require-hashes -r requirements/runtime.txt
+	$(PIP) install --no-deps --no-build-isolation --editable .
+	touch $@
+
+$(VENV)/.developer: $(VENV)/.runtime requirements/developer.txt
+	sh tools/debian-packages.sh $(TEST_PACKAGES)
+	$(PIP) install --require-hashes -r requirements/developer.txt
+	touch $@
+
+demo: $(VENV)/.runtime
+	$(BIN)/gommage demo
+
+test: $(VENV)/.developer
+	QT_QPA_PLATFORM=offscreen $(BIN)/python -m pytest
+
+test-fast: $(VENV)/.developer
+	QT_QPA_PLATFORM=offscreen $(BIN)/python -m pytest -m "not slow"
+
+lint: $(VENV)/.developer
+	$(BIN)/ruff format --check src tests benchmarks tools
+	$(BIN)/ruff check src tests benchmarks tools
+	$(BIN)/mypy
+	$(BIN)/lint-imports
+
+bench: $(VENV)/.developer
+	$(BIN)/gommage bench --write docs/accuracy.md
+	$(BIN)/python -m benchmarks
+
+shots: $(VENV)/.runtime
+	QT_QPA_PLATFORM=offscreen $(BIN)/python tools/screenshots.py docs/screenshots
+
+requirements:
+	uv pip compile pyproject.toml --universal --generate-hashes --python-version 3.11 --no-emit-index-url --no-header --no-annotate --quiet -o requirements/runtime.txt
+	uv pip compile pyproject.toml --extra dev --universal --generate-hashes --python-version 3.11 --no-emit-index-url --no-header --no-annotate --quiet -c requirements/runtime.txt -o requirements/developer.txt
+
+clean:
+	rm -rf $(VENV) build .mypy_cache .ruff_cache .pytest_cache

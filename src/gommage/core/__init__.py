@@ -1,0 +1,1 @@
+"""The computation: no window, no Qt; usable from a script and tested alone."""

@@ -1,0 +1,105 @@
+"""Windows: rectangles of whole pixels."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+__all__ = ["Matrix", "Picture", "Points", "Window", "apply_matrix", "around", "translation"]
+
+Picture = NDArray[np.float32]
+"""(H, W, 3) scene-linear colour or (H, W) matte."""
+Points = NDArray[np.float64]
+"""(..., 2) positions, x then y, pixel centres at +0.5."""
+Matrix = NDArray[np.float64]
+"""(3, 3) mapping of homogeneous points."""
+
+
+@dataclass(frozen=True, slots=True)
+class Window:
+    """Pixels with left <= x < right and top <= y < bottom."""
+
+    left: int
+    top: int
+    right: int
+    bottom: int
+
+    @property
+    def width(self) -> int:
+        """Pixels across."""
+        return max(self.right - self.left, 0)
+
+    @property
+    def height(self) -> int:
+        """Pixels down."""
+        return max(self.bottom - self.top, 0)
+
+    @property
+    def is_empty(self) -> bool:
+        """Whether there is no pixel in it."""
+        return self.right <= self.left or self.bottom <= self.top
+
+    @property
+    def slices(self) -> tuple[slice, slice]:
+        """Rows and columns, to index an array of the whole picture."""
+        return slice(self.top, self.bottom), slice(self.left, self.right)
+
+    def within(self, outer: Window) -> tuple[slice, slice]:
+        """Return rows and columns that find this window in an array of the outer one."""
+        return (
+            slice(self.top - outer.top, self.bottom - outer.top),
+            slice(self.left - outer.left, self.right - outer.left),
+        )
+
+    def grown(self, by: int) -> Window:
+        """Return the window with a margin added on every side."""
+        return Window(self.left - by, self.top - by, self.right + by, self.bottom + by)
+
+    def __and__(self, other: Window) -> Window:
+        """Return what both windows share (perhaps empty)."""
+        return Window(
+            max(self.left, other.left),
+            max(self.top, other.top),
+            min(self.right, other.right),
+            min(self.bottom, other.bottom),
+        )
+
+    def __or__(self, other: Window) -> Window:
+        """Return the smallest window that holds both."""
+        if self.is_empty or other.is_empty:
+            return other if self.is_empty else self
+        return Window(
+            min(self.left, other.left),
+            min(self.top, other.top),
+            max(self.right, other.right),
+            max(self.bottom, other.bottom),
+        )
+
+    @classmethod
+    def of(cls, width: int, height: int) -> Window:
+        """Return the window of a whole picture."""
+        return cls(0, 0, width, height)
+
+
+def around(points: Points, margin: float = 0.0) -> Window:
+    """Return the smallest window that holds all points and a margin in pixels around them."""
+    flat = np.asarray(points, dtype=np.float64).reshape(-1, 2)
+    low, high = flat.min(axis=0) - margin, flat.max(axis=0) + margin
+    low, high = np.clip(low, -1e8, 1e8), np.clip(high, -1e8, 1e8)
+    return Window(*(int(v) for v in np.floor(low)), *(int(v) for v in np.ceil(high)))
+
+
+def apply_matrix(target_from_source: Matrix, points: Points) -> Points:
+    """Return points (..., 2) moved by a 3x3 matrix; a point that falls behind the camera becomes NaN."""
+    points = np.asarray(points, dtype=np.float64)
+    moved = points @ target_from_source[:, :2].T + target_from_source[:, 2]
+    depth = moved[..., 2:]
+    with np.errstate(divide="ignore", invalid="ignore"):
+        return np.where(depth > 1e-9, moved[..., :2] / depth, np.nan)
+
+
+def translation(dx: float, dy: float) -> Matrix:
+    """Return the matrix that shifts by (dx, dy) pixels."""
+    return np.array([[1.0, 0.0, dx], [0.0, 1.0, dy], [0.0, 0.0, 1.0]])

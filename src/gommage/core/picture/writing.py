@@ -1,0 +1,209 @@
+"""Pictures out: stills by OpenImageIO, movies by PyAV. Each file is whole or not there."""
+
+from __future__ import annotations
+
+import os
+from dataclasses import dataclass
+from fractions import Fraction
+from pathlib import Path
+from typing import Any
+
+import av
+import numpy as np
+import OpenImageIO as oiio
+from numpy.typing import NDArray
+
+from gommage.errors import RenderError
+
+__all__ = ["STILL_FORMATS", "MovieWriter", "StillFormat", "write_still"]
+
+_OWN = ("oiio:", "openexr:", "tiff:", "png:", "dpx:", "jpeg:", "compression", "Orientation", "ImageDescription")
+
+
+@dataclass(frozen=True, slots=True)
+class StillFormat:
+    """A kind of still file.
+
+    Attributes
+    ----------
+    suffix : str
+        With the dot.
+    dtype : str
+        Pixel type handed to the writer: uint8, uint16, float16 or float32.
+    bits : int
+        Bits a channel in the file.
+    label : str
+        For people.
+    """
+
+    suffix: str
+    dtype: str
+    bits: int
+    label: str
+
+    @property
+    def is_linear(self) -> bool:
+        """Whether such files hold scene-linear colour when the plate's own encoding is not kept."""
+        return self.dtype.startswith("float")
+
+
+STILL_FORMATS: dict[str, StillFormat] = {
+    "exr-half": StillFormat(".exr", "float16", 16, "EXR, half float"),
+    "exr-float": StillFormat(".exr", "float32", 32, "EXR, float"),
+    "tiff-16": StillFormat(".tif", "uint16", 16, "TIFF, 16 bit"),
+    "tiff-8": StillFormat(".tif", "uint8", 8, "TIFF, 8 bit"),
+    "png-16": StillFormat(".png", "uint16", 16, "PNG, 16 bit"),
+    "png-8": StillFormat(".png", "uint8", 8, "PNG, 8 bit"),
+    "dpx-10": StillFormat(".dpx", "uint16", 10, "DPX, 10 bit"),
+    "dpx-16": StillFormat(".dpx", "uint16", 16, "DPX, 16 bit"),
+}
+
+
+def write_still(
+    path: Path,
+    pixels: NDArray[np.generic],
+    *,
+    bits: int,
+    alpha: NDArray[np.generic] | None = None,
+    attributes: dict[str, Any] | None = None,
+) -> None:
+    """Write one picture; the kind of file follows the suffix.
+
+    Parameters
+    ----------
+    path : Path
+        Its folder must exist. A file of that name is replaced only when the new one is whole.
+    pixels : (H, W, 3) uint8, uint16, float16 or float32
+        In the file's colour space, written as they are.
+    bits : int
+        Bits a channel, where fewer than the type holds (10 for DPX).
+    alpha : (H, W), optional
+        A fourth channel.
+    attributes : dict, optional
+        Metadata to carry over; what describes another file's own storage is left out.
+
+    Raises
+    ------
+    RenderError
+        If it cannot be written: no space, no permission, no such format.
+    """
+    if alpha is not None:
+        pixels = np.dstack([pixels, alpha.astype(pixels.dtype)])
+    height, width, channels = pixels.shape
+    kind = {"uint8": "uint8", "uint16": "uint16", "float16": "half", "float32": "float"}[pixels.dtype.name]
+    spec = oiio.ImageSpec(width, height, channels, kind)
+    for name, value in (attributes or {}).items():
+        if not name.startswith(_OWN):
+            spec.attribute(name, *_typed(value))
+    if kind in {"half", "float"}:
+        spec.attribute("compression", "zip")
+    if bits < pixels.dtype.itemsize * 8:
+        spec.attribute("oiio:BitsPerSample", bits)
+    temporary = path.with_name(f".{path.stem}.{os.getpid()}.part{path.suffix}")
+    try:
+        _write(temporary, path, spec, np.ascontiguousarray(pixels))
+        temporary.replace(path)
+    except OSError as error:
+        raise RenderError(f"{path.name} could not be written: {error.strerror}.") from error
+    finally:
+        temporary.unlink(missing_ok=True)
+
+
+def _typed(value: Any) -> tuple[Any, ...]:
+    """Return an attribute's value, with the type that a bare tuple would lose."""
+    if isinstance(value, tuple) and len(value) == 2 and all(isinstance(part, int) for part in value):
+        return "rational", value
+    return (value,)
+
+
+def _write(temporary: Path, path: Path, spec: oiio.ImageSpec, pixels: NDArray[np.generic]) -> None:
+    output = oiio.ImageOutput.create(str(temporary))
+    if output is None:
+        raise RenderError(f"{path.name} could not be written: {path.suffix} is not a format Gommage writes.")
+    whole = output.open(str(temporary), spec) and output.write_image(pixels)
+    reason = output.geterror()
+    whole = output.close() and whole
+    # Codecs notice a full disk late or not at all; the system's own answer is the one to trust.
+    with temporary.open("rb") as file:
+        os.fsync(file.fileno())
+    if not whole or not temporary.stat().st_size:
+        raise RenderError(f"{path.name} could not be written: {_reason(path, reason)}.")
+
+
+def _reason(path: Path, message: str) -> str:
+    try:
+        space = os.statvfs(path.parent)
+        if space.f_bavail * space.f_frsize < 64 * 1024**2 and "ermission" not in message:
+            return "the disk is full"
+    except OSError:
+        pass
+    if not os.access(path.parent, os.W_OK):
+        return f"{path.parent} is read-only"
+    return (message.strip().splitlines() or ["the writer gave no reason"])[0][:140]
+
+
+class MovieWriter:
+    """Write a movie frame by frame; it takes its name only when it is whole.
+
+    Parameters
+    ----------
+    path : Path
+        ``.mov`` (ProRes 4444, 10 bit), ``.mp4`` (H.264, for looking at) or ``.mkv`` (FFV1, lossless 16 bit).
+    size_wh : tuple of int
+    rate : Fraction
+
+    Raises
+    ------
+    RenderError
+        If the file cannot be made.
+    """
+
+    CODECS = {
+        ".mov": ("prores_ks", "yuv444p10le", {"profile": "4444"}),
+        ".mp4": ("libx264", "yuv420p", {"crf": "14"}),
+        ".mkv": ("ffv1", "gbrp16le", {"level": "3"}),
+    }
+
+    def __init__(self, path: Path, size_wh: tuple[int, int], rate: Fraction) -> None:
+        if path.suffix not in self.CODECS:
+            raise RenderError(f"{path.name}: movies are written as {', '.join(self.CODECS)}.")
+        codec, pixel_format, options = self.CODECS[path.suffix]
+        self._path = path
+        self._temporary = path.with_name(f".{path.stem}.{os.getpid()}.part{path.suffix}")
+        if pixel_format == "yuv420p" and (size_wh[0] % 2 or size_wh[1] % 2):
+            raise RenderError(f"{path.name}: H.264 needs an even width and height, the shot is {size_wh[0]} x {size_wh[1]}.")
+        try:
+            self._container = av.open(str(self._temporary), "w")
+            self._stream: Any = self._container.add_stream(codec, rate=rate, options=options)
+            self._stream.width, self._stream.height = size_wh
+            self._stream.pix_fmt = pixel_format
+        except (av.FFmpegError, OSError, ValueError) as error:
+            raise RenderError(f"{path.name} could not be written: {_av_reason(error)}.") from error
+
+    def add(self, pixels: NDArray[np.uint16]) -> None:
+        """Add one frame, (H, W, 3) uint16 in the movie's colour space."""
+        frame = av.VideoFrame.from_ndarray(np.ascontiguousarray(pixels), format="rgb48le")
+        try:
+            for packet in self._stream.encode(frame):
+                self._container.mux(packet)
+        except (av.FFmpegError, OSError) as error:
+            raise RenderError(f"{self._path.name} could not be written: {_av_reason(error)}.") from error
+
+    def finish(self) -> None:
+        """Write what is held back and give the movie its name."""
+        try:
+            for packet in self._stream.encode():
+                self._container.mux(packet)
+            self._container.close()
+            self._temporary.replace(self._path)
+        except (av.FFmpegError, OSError) as error:
+            raise RenderError(f"{self._path.name} could not be written: {_av_reason(error)}.") from error
+
+    def discard(self) -> None:
+        """Throw away what was written so far."""
+        self._container.close()
+        self._temporary.unlink(missing_ok=True)
+
+
+def _av_reason(error: Exception) -> str:
+    return getattr(error, "strerror", None) or str(error)

@@ -1,0 +1,288 @@
+"""Shot 1 of the paper theatre, filmed: camera, lens, shutter, lantern and grain, with everything known."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Callable
+from concurrent.futures import ProcessPoolExecutor
+from dataclasses import dataclass
+from functools import lru_cache
+from multiprocessing import get_context
+from pathlib import Path
+
+import cv2
+import numpy as np
+from numpy.typing import NDArray
+
+from gommage.core.document import Footage, Frames
+from gommage.core.picture import Matrix, Picture, Points, Window, apply_matrix, around, translation
+from gommage.core.picture.colour import SCENE_LINEAR
+from gommage.core.picture.footage import read_picture
+from gommage.core.picture.writing import write_still
+from gommage.demo.scene import LABEL_CORNERS, SHEET, backdrop, label, proscenium, village
+from gommage.errors import Cancelled
+
+__all__ = ["FIRST_FRAME", "FRAMES", "DemoShot", "grain_sigma", "make_demo"]
+
+WIDTH, HEIGHT, FRAMES, FIRST_FRAME = 1280, 720, 72, 1001
+FOCAL_PX = 1500.0
+SHUTTER = 0.5
+SHUTTER_SAMPLES = 5
+LENS_SIGMA_PX = 0.75
+GRAIN_SIGMA_PX = 0.55
+GRAIN_FLOOR = np.array([0.0022, 0.0020, 0.0028], np.float32)
+GRAIN_SLOPE = np.array([0.00016, 0.00013, 0.00022], np.float32)
+SHEET_WIDTH_UNITS = 5.2
+VERSION = 3
+"""Raised when the drawing changes, so that an old shot in the cache is drawn anew."""
+
+
+@dataclass(frozen=True, slots=True)
+class Sheet:
+    """A painted sheet and where it stands: distance, and turn about its vertical middle."""
+
+    rgba: Picture
+    distance: float
+    turn_deg: float
+    units: float
+
+
+@lru_cache(maxsize=1)
+def _sheets() -> tuple[Sheet, ...]:
+    return (
+        Sheet(backdrop(), 9.0, 0.0, SHEET_WIDTH_UNITS * 1.75),
+        Sheet(village(), 6.6, -2.0, SHEET_WIDTH_UNITS * 1.3),
+        Sheet(proscenium(), 5.0, 7.0, SHEET_WIDTH_UNITS),
+    )
+
+
+@lru_cache(maxsize=1)
+def _label() -> tuple[Picture, Matrix]:
+    return label()
+
+
+def _camera(time: float) -> tuple[Matrix, NDArray[np.float64]]:
+    """Return the camera's rotation and position at a time, counted in frames from the first."""
+    s = time / (FRAMES - 1)
+    ease = s * s * (3 - 2 * s)
+    shake = np.array(
+        [
+            np.sin(time * 0.71 + 0.4) * 0.55 + np.sin(time * 1.93) * 0.25,
+            np.sin(time * 0.83 + 2.0) * 0.5 + np.sin(time * 2.21 + 1.0) * 0.22,
+            np.sin(time * 0.37 + 1.3) * 0.5,
+        ]
+    )
+    position = np.array([-0.36 + 0.56 * ease, -0.05 + 0.06 * np.sin(s * 3), -0.12 + 0.40 * ease])
+    yaw = np.deg2rad(-2.4 + 3.4 * ease + 0.055 * shake[0])
+    pitch = np.deg2rad(0.35 * np.sin(s * 4) + 0.055 * shake[1])
+    roll = np.deg2rad(-0.5 + 1.1 * s + 0.07 * shake[2])
+    turn_y = np.array([[np.cos(yaw), 0, np.sin(yaw)], [0, 1, 0], [-np.sin(yaw), 0, np.cos(yaw)]])
+    turn_x = np.array([[1, 0, 0], [0, np.cos(pitch), -np.sin(pitch)], [0, np.sin(pitch), np.cos(pitch)]])
+    turn_z = np.array([[np.cos(roll), -np.sin(roll), 0], [np.sin(roll), np.cos(roll), 0], [0, 0, 1]])
+    return turn_z @ turn_x @ turn_y, position
+
+
+def _frame_from_sheet(sheet: Sheet, time: float) -> Matrix:
+    """Return the matrix from a sheet's pixels to the frame's at a time."""
+    rotation, position = _camera(time)
+    scale = sheet.units / SHEET[0]
+    turn = np.deg2rad(sheet.turn_deg)
+    across = np.array([np.cos(turn), 0, np.sin(turn)]) * scale
+    down = np.array([0, scale, 0])
+    corner = np.array([0, 0, sheet.distance]) - across * SHEET[0] / 2 - down * SHEET[1] / 2
+    plane = np.column_stack([across, down, corner - position])
+    camera = np.array([[FOCAL_PX, 0, WIDTH / 2], [0, FOCAL_PX, HEIGHT / 2], [0, 0, 1.0]])
+    matrix = camera @ rotation @ plane
+    return matrix / matrix[2, 2]
+
+
+def _lantern(time: float) -> NDArray[np.float32]:
+    """Return the light (3,) at a time: it dims by a quarter and turns warmer, with a slight flicker."""
+    s = time / (FRAMES - 1)
+    flicker = 1 + 0.004 * np.sin(time * 2.3) + 0.003 * np.sin(time * 5.1 + 1)
+    return (np.array([1 - 0.21 * s, 1 - 0.25 * s, 1 - 0.33 * s]) * flicker).astype(np.float32)
+
+
+def _over(below: Picture, rgba: Picture) -> Picture:
+    return rgba[..., :3] + below * (1 - rgba[..., 3:])
+
+
+def _filmed(rgba: Picture, frame_from_sheet: Matrix, window: Window) -> Picture:
+    to_window = translation(-window.left - 0.5, -window.top - 0.5) @ frame_from_sheet @ translation(0.5, 0.5)
+    return cv2.warpPerspective(rgba, to_window, (window.width, window.height), flags=cv2.INTER_LINEAR)
+
+
+def _exposed(time: float) -> tuple[Picture, Picture, Picture]:
+    """Return the clean frame, the frame with the label, and the label's matte, before grain."""
+    full = Window.of(WIDTH, HEIGHT)
+    clean = np.zeros((HEIGHT, WIDTH, 3), np.float32)
+    dirty = np.zeros_like(clean)
+    matte = np.zeros((HEIGHT, WIDTH), np.float32)
+    sticker, sheet_from_label = _label()
+    for offset in (np.arange(SHUTTER_SAMPLES) - (SHUTTER_SAMPLES - 1) / 2) / SHUTTER_SAMPLES * SHUTTER:
+        picture = np.zeros_like(clean)
+        for sheet in _sheets():
+            picture = _over(picture, _filmed(sheet.rgba, _frame_from_sheet(sheet, time + offset), full))
+        frame_from_label = _frame_from_sheet(_sheets()[-1], time + offset) @ sheet_from_label
+        layer = _filmed(sticker, frame_from_label, full)
+        clean += picture
+        dirty += _over(picture, layer)
+        matte += layer[..., 3]
+    light = _lantern(time) * _vignette() / SHUTTER_SAMPLES
+    blur = lambda picture: cv2.GaussianBlur(picture, (0, 0), LENS_SIGMA_PX)  # noqa: E731
+    return blur(clean * light), blur(dirty * light), blur(matte / SHUTTER_SAMPLES)
+
+
+@lru_cache(maxsize=1)
+def _vignette() -> Picture:
+    y, x = np.mgrid[0:HEIGHT, 0:WIDTH].astype(np.float32)
+    radius = ((x - WIDTH * 0.52) / WIDTH) ** 2 + ((y - HEIGHT * 0.45) / HEIGHT) ** 2
+    return (1.38 - 0.74 * radius)[..., None]
+
+
+def grain_sigma(level: Picture) -> Picture:
+    """Return the deviation of the shot's grain at scene-linear levels (..., 3)."""
+    return np.sqrt(GRAIN_FLOOR**2 + GRAIN_SLOPE * np.maximum(level, 0))
+
+
+def _grain(frame: int) -> Picture:
+    """Return a frame's grain (H, W, 3) of deviation 1."""
+    white = np.random.default_rng((7, frame)).standard_normal((HEIGHT, WIDTH, 3)).astype(np.float32)
+    soft = cv2.GaussianBlur(white, (0, 0), GRAIN_SIGMA_PX)
+    return soft / soft.std()
+
+
+def _with_grain(picture: Picture, frame: int) -> Picture:
+    return picture + _grain(frame) * grain_sigma(picture)
+
+
+@dataclass(frozen=True, slots=True)
+class DemoShot:
+    """Where shot 1 is on disk, and the truth about it.
+
+    Attributes
+    ----------
+    folder : Path
+        Holds ``plate/``, ``clean/`` (without grain) and ``matte/``.
+    """
+
+    folder: Path
+
+    @property
+    def plate_path(self) -> Path:
+        """The first picture of the plate, to open as footage."""
+        return self.folder / "plate" / f"theatre.{FIRST_FRAME}.exr"
+
+    @property
+    def footage(self) -> Footage:
+        """The plate as footage of a project."""
+        return Footage(
+            path=str(self.folder / "plate" / "theatre.####.exr"),
+            frames=Frames(first=FIRST_FRAME, last=FIRST_FRAME + FRAMES - 1),
+            width=WIDTH,
+            height=HEIGHT,
+            colour_space=SCENE_LINEAR,
+        )
+
+    def clean(self, frame: int, *, grain: bool = True) -> Picture:
+        """Return the shot as it would be without the label; with the very grain of the plate, or with none."""
+        picture = read_picture(self.folder / "clean" / f"clean.{frame}.exr", SCENE_LINEAR)
+        return _with_grain(picture, frame) if grain else picture
+
+    def matte(self, frame: int) -> Picture:
+        """Return the label's matte (H, W)."""
+        return read_picture(self.folder / "matte" / f"matte.{frame}.png", SCENE_LINEAR)[..., 0]
+
+    @staticmethod
+    def matrix(frame: int, home_frame: int) -> Matrix:
+        """Return the proscenium's true home_to_frame matrix, at the middle of the shutter."""
+        sheet = _sheets()[-1]
+        frame_from_sheet = _frame_from_sheet(sheet, frame - FIRST_FRAME)
+        home_from_sheet = _frame_from_sheet(sheet, home_frame - FIRST_FRAME)
+        matrix = frame_from_sheet @ np.linalg.inv(home_from_sheet)
+        return matrix / matrix[2, 2]
+
+    @staticmethod
+    def label_corners(frame: int) -> Points:
+        """Return the label's true corners (4, 2) on a frame."""
+        return apply_matrix(_frame_from_sheet(_sheets()[-1], frame - FIRST_FRAME), LABEL_CORNERS)
+
+    @staticmethod
+    def column_corners(frame: int) -> Points:
+        """Return the corners (4, 2) of the column that carries the label, where it is well drawn."""
+        corners = np.array([[290, 340], [500, 340], [500, 790], [290, 790.0]])
+        return apply_matrix(_frame_from_sheet(_sheets()[-1], frame - FIRST_FRAME), corners)
+
+
+def _draw(folder: Path, frame: int) -> int:
+    clean, dirty, matte = _exposed(frame - FIRST_FRAME)
+    half = np.float16
+    write_still(folder / "plate" / f"theatre.{frame}.exr", _with_grain(dirty, frame).astype(half), bits=16,
+                attributes={"FramesPerSecond": (24, 1)})  # fmt: skip
+    write_still(folder / "clean" / f"clean.{frame}.exr", clean.astype(half), bits=16)
+    grey = np.repeat((np.clip(matte, 0, 1) * 65535 + 0.5).astype(np.uint16)[..., None], 3, axis=2)
+    write_still(folder / "matte" / f"matte.{frame}.png", grey, bits=16)
+    return frame
+
+
+def _one_thread() -> None:
+    cv2.setNumThreads(1)
+
+
+def make_demo(
+    root: Path,
+    progress: Callable[[float], None] = lambda share: None,
+    check: Callable[[], None] = lambda: None,
+    processes: int = 2,
+) -> DemoShot:
+    """Draw the demo shot into a folder, unless it is there already.
+
+    Parameters
+    ----------
+    root : Path
+        A folder of the user's cache.
+    progress : callable
+        Called with the share that is done, 0 to 1.
+    check : callable
+        Called between frames; may raise `Cancelled`.
+    processes : int
+        Frames drawn at once; 0 draws in this process.
+
+    Raises
+    ------
+    RenderError, OSError
+        If the folder cannot be written.
+    """
+    folder = root / f"theatre-{VERSION}"
+    done = folder / "done.json"
+    shot = DemoShot(folder)
+    if done.exists():
+        progress(1.0)
+        return shot
+    for name in ("plate", "clean", "matte"):
+        (folder / name).mkdir(parents=True, exist_ok=True)
+    frames = range(FIRST_FRAME, FIRST_FRAME + FRAMES)
+    if processes:
+        _sheets()  # painted once; forked workers share them
+        with ProcessPoolExecutor(processes, get_context("spawn"), _one_thread) as pool:
+            work = [pool.submit(_draw, folder, frame) for frame in frames]
+            try:
+                for count, one in enumerate(work, 1):
+                    check()
+                    one.result()
+                    progress(count / FRAMES)
+            except Cancelled:
+                pool.shutdown(cancel_futures=True)
+                raise
+    else:
+        for count, frame in enumerate(frames, 1):
+            check()
+            _draw(folder, frame)
+            progress(count / FRAMES)
+    done.write_text(json.dumps({"version": VERSION, "frames": FRAMES}))
+    return shot
+
+
+def label_window(frame: int) -> Window:
+    """Return a window around the label on a frame."""
+    return around(DemoShot.label_corners(frame), 24) & Window.of(WIDTH, HEIGHT)
