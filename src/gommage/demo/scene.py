@@ -8,7 +8,7 @@ from numpy.typing import NDArray
 
 from gommage.demo.painting import Canvas, linear, smooth_noise
 
-__all__ = ["LABEL_CORNERS", "SHEET", "backdrop", "label", "proscenium", "village"]
+__all__ = ["LABEL_CORNERS", "OPENING", "SHEET", "backdrop", "label", "proscenium", "village"]
 
 SHEET = (2000, 1200)
 """Width and height of each painted sheet in its own pixels."""
@@ -108,6 +108,10 @@ def _opening() -> NDArray[np.float64]:
     return np.vstack([arch, [(1452, 1010), (548, 1010)]])
 
 
+OPENING = _opening()
+"""The outline of the hole in the proscenium, on its sheet."""
+
+
 def proscenium() -> Floats:
     """Return the stage front without the label: arch, columns, valance, footlights. RGBA (H, W, 4)."""
     sheet = Canvas(SHEET, "7a2f2b", seed=13)
@@ -116,7 +120,7 @@ def proscenium() -> Floats:
     _diamonds(sheet)
     for left in (300, 1516):
         _column(sheet, left)
-    opening = _opening()
+    opening = OPENING
     for grow, colour in ((62, "c99a45"), (44, "e0bd6c"), (30, "9a6a2c")):
         sheet.wash((opening - (1000, 740)) * (1 + grow / 470) + (1000, 740), colour)
     for grow in (62, 44, 30, 14):

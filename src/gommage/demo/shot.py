@@ -12,6 +12,7 @@ from pathlib import Path
 
 import cv2
 import numpy as np
+from numba import njit
 from numpy.typing import NDArray
 
 from gommage.core.document import Footage, Frames
@@ -19,7 +20,7 @@ from gommage.core.picture import Matrix, Picture, Points, Window, apply_matrix, 
 from gommage.core.picture.colour import SCENE_LINEAR
 from gommage.core.picture.footage import read_picture
 from gommage.core.picture.writing import write_still
-from gommage.demo.scene import LABEL_CORNERS, SHEET, backdrop, label, proscenium, village
+from gommage.demo.scene import LABEL_CORNERS, OPENING, SHEET, backdrop, label, proscenium, village
 from gommage.errors import Cancelled
 
 __all__ = ["FIRST_FRAME", "FRAMES", "DemoShot", "grain_sigma", "make_demo"]
@@ -33,7 +34,7 @@ GRAIN_SIGMA_PX = 0.55
 GRAIN_FLOOR = np.array([0.0022, 0.0020, 0.0028], np.float32)
 GRAIN_SLOPE = np.array([0.00016, 0.00013, 0.00022], np.float32)
 SHEET_WIDTH_UNITS = 5.2
-VERSION = 3
+VERSION = 1
 """Raised when the drawing changes, so that an old shot in the cache is drawn anew."""
 
 
@@ -103,8 +104,14 @@ def _lantern(time: float) -> NDArray[np.float32]:
     return (np.array([1 - 0.21 * s, 1 - 0.25 * s, 1 - 0.33 * s]) * flicker).astype(np.float32)
 
 
-def _over(below: Picture, rgba: Picture) -> Picture:
-    return rgba[..., :3] + below * (1 - rgba[..., 3:])
+@njit(cache=True, nogil=True)  # type: ignore[untyped-decorator]
+def _lay_over(below: Picture, rgba: Picture) -> None:
+    """Composite premultiplied colour over a picture, in place."""
+    for row in range(below.shape[0]):
+        for column in range(below.shape[1]):
+            keep = np.float32(1) - rgba[row, column, 3]
+            for c in range(3):
+                below[row, column, c] = below[row, column, c] * keep + rgba[row, column, c]
 
 
 def _filmed(rgba: Picture, frame_from_sheet: Matrix, window: Window) -> Picture:
@@ -116,21 +123,36 @@ def _exposed(time: float) -> tuple[Picture, Picture, Picture]:
     """Return the clean frame, the frame with the label, and the label's matte, before grain."""
     full = Window.of(WIDTH, HEIGHT)
     clean = np.zeros((HEIGHT, WIDTH, 3), np.float32)
-    dirty = np.zeros_like(clean)
-    matte = np.zeros((HEIGHT, WIDTH), np.float32)
+    label_seen = label_window(time)
     sticker, sheet_from_label = _label()
+    added = np.zeros((label_seen.height, label_seen.width, 3), np.float32)
+    matte = np.zeros((HEIGHT, WIDTH), np.float32)
+    *behind, front = _sheets()
     for offset in (np.arange(SHUTTER_SAMPLES) - (SHUTTER_SAMPLES - 1) / 2) / SHUTTER_SAMPLES * SHUTTER:
+        moment = time + offset
         picture = np.zeros_like(clean)
-        for sheet in _sheets():
-            picture = _over(picture, _filmed(sheet.rgba, _frame_from_sheet(sheet, time + offset), full))
-        frame_from_label = _frame_from_sheet(_sheets()[-1], time + offset) @ sheet_from_label
-        layer = _filmed(sticker, frame_from_label, full)
+        opening = around(apply_matrix(_frame_from_sheet(front, moment), OPENING), 4) & full
+        for sheet in behind:
+            _lay_over(picture[opening.slices], _filmed(sheet.rgba, _frame_from_sheet(sheet, moment), opening))
+        _lay_over(picture, _filmed(front.rgba, _frame_from_sheet(front, moment), full))
+        layer = _filmed(sticker, _frame_from_sheet(front, moment) @ sheet_from_label, label_seen)
+        added += layer[..., :3] - picture[label_seen.slices] * layer[..., 3:]
         clean += picture
-        dirty += _over(picture, layer)
-        matte += layer[..., 3]
+        matte[label_seen.slices] += layer[..., 3]
+    dirty = clean.copy()
+    dirty[label_seen.slices] += added
     light = _lantern(time) * _vignette() / SHUTTER_SAMPLES
-    blur = lambda picture: cv2.GaussianBlur(picture, (0, 0), LENS_SIGMA_PX)  # noqa: E731
-    return blur(clean * light), blur(dirty * light), blur(matte / SHUTTER_SAMPLES)
+    return _through_lens(clean * light), _through_lens(dirty * light), _through_lens(matte / SHUTTER_SAMPLES)
+
+
+def _through_lens(picture: Picture) -> Picture:
+    return cv2.GaussianBlur(picture, (0, 0), LENS_SIGMA_PX)
+
+
+def label_window(time: float) -> Window:
+    """Return a window around the label at a time, with room for its shadow and the lens."""
+    corners = apply_matrix(_frame_from_sheet(_sheets()[-1], time), LABEL_CORNERS)
+    return around(corners, 28) & Window.of(WIDTH, HEIGHT)
 
 
 @lru_cache(maxsize=1)
@@ -147,7 +169,7 @@ def grain_sigma(level: Picture) -> Picture:
 
 def _grain(frame: int) -> Picture:
     """Return a frame's grain (H, W, 3) of deviation 1."""
-    white = np.random.default_rng((7, frame)).standard_normal((HEIGHT, WIDTH, 3)).astype(np.float32)
+    white = np.random.default_rng((7, frame)).standard_normal((HEIGHT, WIDTH, 3), dtype=np.float32)
     soft = cv2.GaussianBlur(white, (0, 0), GRAIN_SIGMA_PX)
     return soft / soft.std()
 
@@ -218,8 +240,8 @@ def _draw(folder: Path, frame: int) -> int:
     clean, dirty, matte = _exposed(frame - FIRST_FRAME)
     half = np.float16
     write_still(folder / "plate" / f"theatre.{frame}.exr", _with_grain(dirty, frame).astype(half), bits=16,
-                attributes={"FramesPerSecond": (24, 1)})  # fmt: skip
-    write_still(folder / "clean" / f"clean.{frame}.exr", clean.astype(half), bits=16)
+                compression="none", attributes={"FramesPerSecond": (24, 1)})  # fmt: skip
+    write_still(folder / "clean" / f"clean.{frame}.exr", clean.astype(half), bits=16, compression="zip:1")
     grey = np.repeat((np.clip(matte, 0, 1) * 65535 + 0.5).astype(np.uint16)[..., None], 3, axis=2)
     write_still(folder / "matte" / f"matte.{frame}.png", grey, bits=16)
     return frame
@@ -282,7 +304,3 @@ def make_demo(
     done.write_text(json.dumps({"version": VERSION, "frames": FRAMES}))
     return shot
 
-
-def label_window(frame: int) -> Window:
-    """Return a window around the label on a frame."""
-    return around(DemoShot.label_corners(frame), 24) & Window.of(WIDTH, HEIGHT)

@@ -66,6 +66,7 @@ def write_still(
     bits: int,
     alpha: NDArray[np.generic] | None = None,
     attributes: dict[str, Any] | None = None,
+    compression: str = "zip",
 ) -> None:
     """Write one picture; the kind of file follows the suffix.
 
@@ -82,6 +83,9 @@ def write_still(
     attributes : dict, optional
         Metadata to carry over; what describes another file's own storage is left out.
 
+    compression : str
+        Of float EXR, by OpenImageIO's names.
+
     Raises
     ------
     RenderError
@@ -96,7 +100,7 @@ def write_still(
         if not name.startswith(_OWN):
             spec.attribute(name, *_typed(value))
     if kind in {"half", "float"}:
-        spec.attribute("compression", "zip")
+        spec.attribute("compression", compression)
     if bits < pixels.dtype.itemsize * 8:
         spec.attribute("oiio:BitsPerSample", bits)
     temporary = path.with_name(f".{path.stem}.{os.getpid()}.part{path.suffix}")
