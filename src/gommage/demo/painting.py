@@ -141,9 +141,9 @@ class Canvas:
         self.colour += (linear("e8cfa6") - self.colour) * edge * 0.9
         self.alpha *= 1 - hole
 
-    def finish(self, grain: float = 0.05) -> Floats:
-        """Return premultiplied RGBA (H, W, 4) on rough cardboard."""
-        self.shade(paper_grain(self.size_wh, self.rng, grain))
+    def finish(self, grain: Floats) -> Floats:
+        """Return premultiplied RGBA (H, W, 4) on cardboard of a grain (H, W), see `paper_grain`."""
+        self.shade(grain)
         return np.dstack([self.colour * self.alpha[..., None], self.alpha]).astype(np.float32)
 
 

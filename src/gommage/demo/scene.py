@@ -6,24 +6,31 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from gommage.demo.painting import Canvas, linear, smooth_noise
+from gommage.demo.painting import Canvas, linear, paper_grain, smooth_noise
 
-__all__ = ["LABEL_CORNERS", "OPENING", "SHEET", "backdrop", "label", "proscenium", "village"]
+__all__ = ["LABEL_CENTRE", "LABEL_CORNERS", "LABEL_SIZE", "LABEL_TURN", "OPENING", "SHAFT_REPEAT", "SHEET", "backdrop", "label", "proscenium", "village"]
 
 SHEET = (2000, 1200)
 """Width and height of each painted sheet in its own pixels."""
 
-LABEL_SIZE = (150, 108)
-_LABEL_CENTRE = np.array([392.0, 560.0])
-_LABEL_TURN = np.deg2rad(-7.0)
+LABEL_SIZE = (140, 96)
+LABEL_CENTRE = np.array([392.0, 564.0])
+LABEL_TURN = np.deg2rad(-7.0)
+SHAFT_REPEAT = 68
+"""The columns are papered with a print that repeats after so many sheet pixels downwards: one repeat above or below
+the label stands exactly what the label hides, so that a repair can be judged by the pixel."""
+_SHAFT = slice(414, 720)
+_COLUMNS = (300, 1516)
+_COLUMN_WIDTH = 190
+_SEAM = 14
 Floats = NDArray[np.float32]
 
 
 def _label_corners() -> NDArray[np.float64]:
     half = np.array(LABEL_SIZE) / 2
     corners = np.array([[-1, -1], [1, -1], [1, 1], [-1, 1]]) * half
-    turn = np.array([[np.cos(_LABEL_TURN), -np.sin(_LABEL_TURN)], [np.sin(_LABEL_TURN), np.cos(_LABEL_TURN)]])
-    return corners @ turn.T + _LABEL_CENTRE
+    turn = np.array([[np.cos(LABEL_TURN), -np.sin(LABEL_TURN)], [np.sin(LABEL_TURN), np.cos(LABEL_TURN)]])
+    return corners @ turn.T + LABEL_CENTRE
 
 
 LABEL_CORNERS = _label_corners()
@@ -60,7 +67,7 @@ def backdrop() -> Floats:
         for start in range(20, width, 45):
             y = float(np.interp(start, x, ridge))
             sheet.ink([(start, y + 24), (start + 22, y + 52)], 2, strength=0.25)
-    return sheet.finish(0.05)
+    return sheet.finish(paper_grain(SHEET, sheet.rng, 0.05))
 
 
 def village() -> Floats:
@@ -100,7 +107,7 @@ def village() -> Floats:
     sheet.alpha = sheet.mask(outline)
     edge = np.clip(cv2.GaussianBlur(1 - sheet.alpha, (0, 0), 2.0) * 1.4, 0, 1) * sheet.alpha
     sheet.colour += (linear("e6d2ae") - sheet.colour) * edge[..., None]
-    return sheet.finish(0.055)
+    return sheet.finish(paper_grain(SHEET, sheet.rng, 0.055))
 
 
 def _opening() -> NDArray[np.float64]:
@@ -118,8 +125,9 @@ def proscenium() -> Floats:
     width, height = SHEET
     sheet.wash([(0, 0), (width, 0), (width, height), (0, height)], "8a3630", 0.6)
     _diamonds(sheet)
-    for left in (300, 1516):
+    for left in _COLUMNS:
         _column(sheet, left)
+        _repeat_downwards(sheet.colour, left)
     opening = OPENING
     for grow, colour in ((62, "c99a45"), (44, "e0bd6c"), (30, "9a6a2c")):
         sheet.wash((opening - (1000, 740)) * (1 + grow / 470) + (1000, 740), colour)
@@ -132,7 +140,22 @@ def proscenium() -> Floats:
     _stage_lip(sheet)
     _cartouche(sheet)
     sheet.cut(opening)
-    return sheet.finish(0.06)
+    grain = paper_grain(SHEET, sheet.rng, 0.06)
+    for left in _COLUMNS:
+        _repeat_downwards(grain, left)
+    return sheet.finish(grain)
+
+
+def _repeat_downwards(sheet: Floats, left: int) -> None:
+    """Paper a column's shaft, in place, with its own first rows again and again; their ends are blended."""
+    columns = slice(left - 4, left + _COLUMN_WIDTH + 4)
+    top = _SHAFT.start
+    strip = sheet[top : top + SHAFT_REPEAT, columns].copy()
+    fade = np.linspace(0, 1, _SEAM, dtype=np.float32).reshape(-1, *(1,) * (sheet.ndim - 1))
+    after = sheet[top + SHAFT_REPEAT : top + SHAFT_REPEAT + _SEAM, columns]
+    strip[:_SEAM] = after * (1 - fade) + strip[:_SEAM] * fade
+    rows = (np.arange(_SHAFT.start, _SHAFT.stop) - top) % SHAFT_REPEAT
+    sheet[_SHAFT, columns] = strip[rows]
 
 
 def _diamonds(sheet: Canvas) -> None:
@@ -145,17 +168,17 @@ def _diamonds(sheet: Canvas) -> None:
             sheet.ink(shape, 1.6, strength=0.5, closed=True)
 
 
-def _column(sheet: Canvas, left: float) -> None:
+def _column(sheet: Canvas, left: int) -> None:
     """Paint a fluted column of 190 px with a capital, a base and two ornament bands."""
-    top, bottom, wide = 190.0, 1010.0, 190.0
+    top, bottom, wide = 190, 1010, _COLUMN_WIDTH
     sheet.wash([(left, top), (left + wide, top), (left + wide, bottom), (left, bottom)], "cdb892")
-    across = np.linspace(-1, 1, int(wide), dtype=np.float32)
-    rows, columns = slice(int(top), int(bottom)), slice(int(left), int(left + wide))
+    across = np.linspace(-1, 1, wide, dtype=np.float32)
+    rows, columns = slice(top, bottom), slice(left, left + wide)
     sheet.colour[rows, columns] *= (1.06 - 0.42 * across**2 + 0.10 * across)[None, :, None]
     for flute in np.linspace(0.1, 0.9, 9):
         x = left + wide * flute
         sheet.ink([(x, top + 44), (x + 1, 330)], 2.4, "5a4431", 0.55)
-        sheet.ink([(x, 420), (x + 1, 720)], 2.4, "5a4431", 0.55)
+        sheet.ink([(x, 412), (x, 724)], 2.4, "5a4431", 0.55)
         sheet.ink([(x, 800), (x + 1, bottom - 46)], 2.4, "5a4431", 0.55)
         for _ in range(16):
             y = sheet.rng.uniform(top + 50, bottom - 70)
@@ -215,18 +238,18 @@ def label() -> tuple[Floats, NDArray[np.float64]]:
     sheet = Canvas((wide + 2 * margin, high + 2 * margin), "f3ead0", seed=14)
     body = np.array([(0, 0), (wide, 0), (wide, high), (0, high)], float) + margin
     sheet.wash(body, "f2d64a", 0.95)
-    sheet.wash([(margin, margin), (margin + wide, margin), (margin + wide, margin + 26), (margin, margin + 26)], "c23b2e")
-    sheet.text("PAPER & Co", (margin + 20, margin + 20), 0.58, 1, "fff4dd")
-    sheet.text("3.50", (margin + 26, margin + 72), 1.35, 3, "1f1a18")
-    for x, thick in zip(range(18, 132, 6), (2, 1, 3, 1, 2, 2, 1, 3, 1, 1, 2, 3, 1, 2, 1, 3, 2, 1, 2), strict=False):
-        sheet.ink([(margin + x, margin + 82), (margin + x, margin + 102)], thick, wobble=0.1)
+    sheet.wash([(margin, margin), (margin + wide, margin), (margin + wide, margin + 26), (margin, margin + 25)], "c23b2e")
+    sheet.text("PAPER & Co", (margin + 15, margin + 19), 0.56, 1, "fff4dd")
+    sheet.text("3.50", (margin + 24, margin + 66), 1.25, 3, "1f1a18")
+    for x, thick in zip(range(14, 124, 6), (2, 1, 3, 1, 2, 2, 1, 3, 1, 1, 2, 3, 1, 2, 1, 3, 2, 1, 2), strict=False):
+        sheet.ink([(margin + x, margin + 74), (margin + x, margin + 91)], thick, wobble=0.1)
     sheet.ink(body, 1.6, closed=True, strength=0.5, wobble=0.4)
     mask = sheet.mask(body)
     shadow = 0.38 * cv2.GaussianBlur(np.roll(mask, (5, 4), (0, 1)), (0, 0), 3.5) * (1 - mask)
-    rgba = sheet.finish(0.02)
+    rgba = sheet.finish(paper_grain(sheet.size_wh, sheet.rng, 0.02))
     rgba *= mask[..., None]
     rgba[..., 3] = np.maximum(mask, shadow)
-    cos, sin = np.cos(_LABEL_TURN), np.sin(_LABEL_TURN)
+    cos, sin = np.cos(LABEL_TURN), np.sin(LABEL_TURN)
     to_centre = np.array([[1, 0, -(margin + wide / 2)], [0, 1, -(margin + high / 2)], [0, 0, 1.0]])
-    turn = np.array([[cos, -sin, _LABEL_CENTRE[0]], [sin, cos, _LABEL_CENTRE[1]], [0, 0, 1.0]])
+    turn = np.array([[cos, -sin, LABEL_CENTRE[0]], [sin, cos, LABEL_CENTRE[1]], [0, 0, 1.0]])
     return rgba, turn @ to_centre

@@ -40,21 +40,24 @@ VERSION = 1
 
 @dataclass(frozen=True, slots=True)
 class Sheet:
-    """A painted sheet and where it stands: distance, and turn about its vertical middle."""
+    """A painted sheet and where it stands: distance, turn about its vertical middle, width."""
 
-    rgba: Picture
+    paint: Callable[[], Picture]
     distance: float
     turn_deg: float
     units: float
 
 
-@lru_cache(maxsize=1)
-def _sheets() -> tuple[Sheet, ...]:
-    return (
-        Sheet(backdrop(), 9.0, 0.0, SHEET_WIDTH_UNITS * 1.75),
-        Sheet(village(), 6.6, -2.0, SHEET_WIDTH_UNITS * 1.3),
-        Sheet(proscenium(), 5.0, 7.0, SHEET_WIDTH_UNITS),
-    )
+BEHIND = (
+    Sheet(backdrop, 9.0, 0.0, SHEET_WIDTH_UNITS * 1.75),
+    Sheet(village, 6.6, -2.0, SHEET_WIDTH_UNITS * 1.3),
+)
+FRONT = Sheet(proscenium, 5.0, 7.0, SHEET_WIDTH_UNITS)
+
+
+@lru_cache(maxsize=4)
+def _painted(sheet: Sheet) -> Picture:
+    return sheet.paint()
 
 
 @lru_cache(maxsize=1)
@@ -127,15 +130,14 @@ def _exposed(time: float) -> tuple[Picture, Picture, Picture]:
     sticker, sheet_from_label = _label()
     added = np.zeros((label_seen.height, label_seen.width, 3), np.float32)
     matte = np.zeros((HEIGHT, WIDTH), np.float32)
-    *behind, front = _sheets()
     for offset in (np.arange(SHUTTER_SAMPLES) - (SHUTTER_SAMPLES - 1) / 2) / SHUTTER_SAMPLES * SHUTTER:
         moment = time + offset
         picture = np.zeros_like(clean)
-        opening = around(apply_matrix(_frame_from_sheet(front, moment), OPENING), 4) & full
-        for sheet in behind:
-            _lay_over(picture[opening.slices], _filmed(sheet.rgba, _frame_from_sheet(sheet, moment), opening))
-        _lay_over(picture, _filmed(front.rgba, _frame_from_sheet(front, moment), full))
-        layer = _filmed(sticker, _frame_from_sheet(front, moment) @ sheet_from_label, label_seen)
+        opening = around(apply_matrix(_frame_from_sheet(FRONT, moment), OPENING), 4) & full
+        for sheet in BEHIND:
+            _lay_over(picture[opening.slices], _filmed(_painted(sheet), _frame_from_sheet(sheet, moment), opening))
+        _lay_over(picture, _filmed(_painted(FRONT), _frame_from_sheet(FRONT, moment), full))
+        layer = _filmed(sticker, _frame_from_sheet(FRONT, moment) @ sheet_from_label, label_seen)
         added += layer[..., :3] - picture[label_seen.slices] * layer[..., 3:]
         clean += picture
         matte[label_seen.slices] += layer[..., 3]
@@ -151,7 +153,7 @@ def _through_lens(picture: Picture) -> Picture:
 
 def label_window(time: float) -> Window:
     """Return a window around the label at a time, with room for its shadow and the lens."""
-    corners = apply_matrix(_frame_from_sheet(_sheets()[-1], time), LABEL_CORNERS)
+    corners = apply_matrix(_frame_from_sheet(FRONT, time), LABEL_CORNERS)
     return around(corners, 28) & Window.of(WIDTH, HEIGHT)
 
 
@@ -218,22 +220,24 @@ class DemoShot:
     @staticmethod
     def matrix(frame: int, home_frame: int) -> Matrix:
         """Return the proscenium's true home_to_frame matrix, at the middle of the shutter."""
-        sheet = _sheets()[-1]
-        frame_from_sheet = _frame_from_sheet(sheet, frame - FIRST_FRAME)
-        home_from_sheet = _frame_from_sheet(sheet, home_frame - FIRST_FRAME)
-        matrix = frame_from_sheet @ np.linalg.inv(home_from_sheet)
+        matrix = DemoShot.sheet_to_frame(frame) @ np.linalg.inv(DemoShot.sheet_to_frame(home_frame))
         return matrix / matrix[2, 2]
+
+    @staticmethod
+    def sheet_to_frame(frame: int) -> Matrix:
+        """Return the true matrix from the proscenium's sheet to a frame."""
+        return _frame_from_sheet(FRONT, frame - FIRST_FRAME)
 
     @staticmethod
     def label_corners(frame: int) -> Points:
         """Return the label's true corners (4, 2) on a frame."""
-        return apply_matrix(_frame_from_sheet(_sheets()[-1], frame - FIRST_FRAME), LABEL_CORNERS)
+        return apply_matrix(DemoShot.sheet_to_frame(frame), LABEL_CORNERS)
 
     @staticmethod
     def column_corners(frame: int) -> Points:
         """Return the corners (4, 2) of the column that carries the label, where it is well drawn."""
         corners = np.array([[290, 340], [500, 340], [500, 790], [290, 790.0]])
-        return apply_matrix(_frame_from_sheet(_sheets()[-1], frame - FIRST_FRAME), corners)
+        return apply_matrix(DemoShot.sheet_to_frame(frame), corners)
 
 
 def _draw(folder: Path, frame: int) -> int:
@@ -285,7 +289,6 @@ def make_demo(
         (folder / name).mkdir(parents=True, exist_ok=True)
     frames = range(FIRST_FRAME, FIRST_FRAME + FRAMES)
     if processes:
-        _sheets()  # painted once; forked workers share them
         with ProcessPoolExecutor(processes, get_context("spawn"), _one_thread) as pool:
             work = [pool.submit(_draw, folder, frame) for frame in frames]
             try:

@@ -1,5 +1,6 @@
 """What a project is: frozen records, edits as pure functions, history, reading and writing."""
 
+from gommage.core.document import edits, store
 from gommage.core.document.arrays import Array
 from gommage.core.document.history import History, Step
 from gommage.core.document.records import (
@@ -46,5 +47,7 @@ __all__ = [
     "Surface",
     "Tool",
     "Track",
+    "edits",
     "new_id",
+    "store",
 ]

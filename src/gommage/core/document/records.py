@@ -323,11 +323,14 @@ class Match(Record, frozen=True):
         A brightening by hand on top, in stops.
     grain : float
         Share of the shot's measured grain that is put on; 1 is as in the plate, 0 leaves the still as it is.
+    is_grain_laid : bool
+        False shows the still freed of its grain with none put on, to judge it by.
     """
 
     is_light_matched: bool = True
     light_stops: float = 0.0
     grain: float = 1.0
+    is_grain_laid: bool = True
 
 
 class Fix(Record, frozen=True):

@@ -1,0 +1,150 @@
+"""Work beside the interface: by priority, with progress, and called off within a stage."""
+
+from __future__ import annotations
+
+import heapq
+import itertools
+import threading
+from collections.abc import Callable, Hashable
+from dataclasses import dataclass, field
+from enum import IntEnum
+from typing import Any
+
+from gommage.errors import Cancelled, GommageError
+
+__all__ = ["Job", "Jobs", "Priority"]
+
+
+class Priority(IntEnum):
+    """Lower runs first."""
+
+    HAND = 0
+    SCREEN = 1
+    NEIGHBOUR = 2
+    LONG = 3
+    IDLE = 4
+
+
+@dataclass(order=True)
+class Job:
+    """A piece of work: a frozen request in, one answer out. Compared by priority and age."""
+
+    priority: Priority
+    number: int
+    key: Hashable = field(compare=False)
+    run: Callable[[Callable[[], None]], Any] = field(compare=False)
+    returned: Callable[[Any], None] = field(compare=False)
+    failed: Callable[[str], None] = field(compare=False)
+    cancelled: threading.Event = field(compare=False, default_factory=threading.Event)
+
+    def check(self) -> None:
+        """Raise `Cancelled` if the job was called off."""
+        if self.cancelled.is_set():
+            raise Cancelled(str(self.key))
+
+
+class Jobs:
+    """A few threads that take the most urgent job. Answers come on those threads."""
+
+    def __init__(self, workers: int = 2) -> None:
+        self._waiting: list[Job] = []
+        self._running: set[int] = set()
+        self._jobs: dict[Hashable, Job] = {}
+        self._numbers = itertools.count()
+        self._ready = threading.Condition()
+        self._closing = False
+        self._threads = [
+            # One thread is kept for the hand and the screen, so that a long follow never blocks stepping.
+            threading.Thread(target=self._work, args=(index == 0,), name=f"job-{index}", daemon=True)
+            for index in range(max(workers, 2))
+        ]
+        for thread in self._threads:
+            thread.start()
+
+    def submit(
+        self,
+        key: Hashable,
+        priority: Priority,
+        run: Callable[[Callable[[], None]], Any],
+        returned: Callable[[Any], None] = lambda value: None,
+        failed: Callable[[str], None] = lambda sentence: None,
+    ) -> None:
+        """Queue a job, unless one of that key waits or runs already.
+
+        Parameters
+        ----------
+        key : hashable
+            Its name.
+        priority : Priority
+        run : callable
+            Called with `check`, which it must call at least every 50 ms.
+        returned, failed : callable
+            Called on a worker's thread with the answer, or with a sentence for the user. Neither is called for a
+            job that was called off.
+        """
+        with self._ready:
+            if self._closing or key in self._jobs:
+                return
+            job = Job(priority, next(self._numbers), key, run, returned, failed)
+            self._jobs[key] = job
+            heapq.heappush(self._waiting, job)
+            self._ready.notify_all()
+
+    def cancel(self, chosen: Callable[[Hashable], bool]) -> None:
+        """Call off all jobs whose key is chosen, waiting or running."""
+        with self._ready:
+            for key, job in list(self._jobs.items()):
+                if chosen(key):
+                    job.cancelled.set()
+                    del self._jobs[key]
+
+    def is_idle(self) -> bool:
+        """Whether nothing waits or runs."""
+        with self._ready:
+            return not self._jobs and not self._running
+
+    def close(self, timeout_s: float = 5.0) -> list[str]:
+        """Call everything off and wait; return the names of threads that did not stop."""
+        self.cancel(lambda key: True)
+        with self._ready:
+            self._closing = True
+            self._ready.notify_all()
+        for thread in self._threads:
+            thread.join(timeout_s)
+        return [thread.name for thread in self._threads if thread.is_alive()]
+
+    def _next(self, urgent_only: bool) -> Job | None:
+        with self._ready:
+            while not self._closing:
+                while self._waiting and self._waiting[0].cancelled.is_set():
+                    heapq.heappop(self._waiting)
+                if self._waiting and (not urgent_only or self._waiting[0].priority <= Priority.NEIGHBOUR):
+                    job = heapq.heappop(self._waiting)
+                    self._running.add(job.number)
+                    return job
+                self._ready.wait()
+            return None
+
+    def _work(self, urgent_only: bool) -> None:
+        while (job := self._next(urgent_only)) is not None:
+            try:
+                job.check()
+                value = job.run(job.check)
+                job.check()
+                answer: Callable[[], None] | None = lambda job=job, value=value: job.returned(value)  # type: ignore[misc]
+            except Cancelled:
+                answer = None
+            except GommageError as error:
+                answer = lambda job=job, words=str(error): job.failed(words)  # type: ignore[misc]  # noqa: E731
+            except MemoryError:
+                answer = lambda job=job: job.failed("There is not enough memory for this.")  # type: ignore[misc]  # noqa: E731
+            except Exception as error:  # noqa: BLE001 - the worker's edge: a fault must reach the user, not end the thread
+                words = f"Something went wrong inside Gommage ({type(error).__name__}: {error}). Your work is safe."
+                answer = lambda job=job, words=words: job.failed(words)  # type: ignore[misc]  # noqa: E731
+            with self._ready:
+                self._running.discard(job.number)
+                if self._jobs.get(job.key) is job:
+                    del self._jobs[job.key]
+                self._ready.notify_all()
+            if answer is not None and not job.cancelled.is_set():
+                answer()

@@ -1,0 +1,110 @@
+"""What a viewport shows: the look that was asked for, through one mapping, as pixels for the screen."""
+
+from __future__ import annotations
+
+from collections.abc import Hashable
+from dataclasses import dataclass
+from enum import StrEnum
+
+import numpy as np
+from numpy.typing import NDArray
+
+from gommage.core.document import Array, Shot
+from gommage.core.engine.evaluate import Engine, fix_inputs
+from gommage.core.picture import Picture, view
+from gommage.core.picture.colour import DEFAULT_DISPLAY, Display, show
+
+__all__ = ["Look", "ViewRequest", "view_key", "view_pixels"]
+
+SURROUND = 0x3A
+"""The neutral grey level around the picture."""
+
+
+class Look(StrEnum):
+    """What to look at."""
+
+    RESULT = "result"
+    PLATE = "plate"
+    CLEAN_PLATE = "clean plate"
+    PAINT_ALONE = "paint alone"
+    MATTE = "matte"
+    DIFFERENCE = "difference"
+
+
+@dataclass(frozen=True, slots=True)
+class ViewRequest:
+    """Everything that a picture on the screen depends on.
+
+    Attributes
+    ----------
+    view_from_frame : Array
+        (3, 3): frame pixels to viewport pixels (zoom, steady and all).
+    plate_id : str
+        The clean plate for `Look.CLEAN_PLATE`.
+    """
+
+    shot: Shot
+    frame: int
+    look: Look
+    view_from_frame: Array
+    size_wh: tuple[int, int]
+    display: Display = DEFAULT_DISPLAY
+    plate_id: str = ""
+
+
+def view_key(request: ViewRequest) -> Hashable:
+    """Return the request with only those parts of the document that its look depends on."""
+    shot = request.shot
+    inputs: Hashable = ()
+    if request.look is Look.CLEAN_PLATE:
+        inputs = shot.clean_plate(request.plate_id) if request.plate_id else ()
+    elif request.look is not Look.PLATE:
+        inputs = tuple(fix_inputs(shot, fix) for fix in shot.fixes if fix.is_on)
+    rest = request.frame, request.look, request.view_from_frame, request.size_wh, request.display
+    return ("view", shot.footage, inputs, *rest)
+
+
+def view_pixels(engine: Engine, request: ViewRequest) -> NDArray[np.uint8]:
+    """Return the viewport's pixels: (h, w, 4) uint8, see `gommage.core.picture.colour.show`."""
+    return engine.cache.get_or_make(view_key(request), lambda: _drawn(engine, request))
+
+
+def _drawn(engine: Engine, request: ViewRequest) -> NDArray[np.uint8]:
+    picture = _looked_at(engine, request)
+    matrix = request.view_from_frame.values
+    seen = view(picture, matrix, request.size_wh, outside=np.nan)
+    display = request.display
+    if request.look in (Look.MATTE, Look.DIFFERENCE):
+        display = Display(display.device, display.view, 0.0, display.gamma)
+    off = np.isnan(seen[..., 0])
+    seen[off] = 0.0
+    pixels = show(seen, display)
+    pixels[off] = (SURROUND, SURROUND, SURROUND, 255)
+    return pixels
+
+
+def _looked_at(engine: Engine, request: ViewRequest) -> Picture:
+    shot, frame = request.shot, request.frame
+    if request.look is Look.PLATE:
+        return engine.plate(shot.footage, frame)
+    if request.look is Look.CLEAN_PLATE and request.plate_id:
+        return engine.canvas(shot, shot.clean_plate(request.plate_id))
+    if request.look is Look.MATTE:
+        return _matte(engine, shot, frame)
+    if request.look is Look.PAINT_ALONE:
+        return np.where(_matte(engine, shot, frame) > 0, engine.result(shot, frame), np.float32(0.18))
+    if request.look is Look.DIFFERENCE:
+        return np.abs(engine.result(shot, frame) - engine.plate(shot.footage, frame)) * 4
+    return engine.result(shot, frame)
+
+
+def _matte(engine: Engine, shot: Shot, frame: int) -> Picture:
+    """Return the union of all mattes as grey (H, W, 3)."""
+    out = np.zeros((shot.footage.height, shot.footage.width), np.float32)
+    for fix in shot.fixes:
+        found = engine.matte(shot, fix, frame) if fix.is_on else None
+        if found is not None:
+            region = out[found[0].slices]
+            np.maximum(region, found[1], out=region)
+    return np.repeat(out[..., None], 3, axis=2)
+

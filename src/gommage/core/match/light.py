@@ -1,0 +1,108 @@
+"""Light: brightness and colour of a fill, from the pixels around the cover."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import cv2
+import numpy as np
+from numpy.typing import NDArray
+
+from gommage.core.picture import Picture
+
+__all__ = ["Light", "apply_light", "match_light", "ring_around"]
+
+RING_GAP_PX = 2
+RING_WIDTH_PX = 18
+ROUNDS = 4
+REJECT = 3.0
+"""Ring pixels further than so many deviations from the fit belong to something else (an edge, a passer-by)."""
+LEAST_PIXELS = 200
+
+
+@dataclass(frozen=True, slots=True)
+class Light:
+    """A gain a channel that varies linearly over the window: ``coefficients[c] @ (1, u, v)``.
+
+    u and v run from -1 to 1 over the window. `trusted` is False where too little could be compared; the gain is
+    then 1.
+    """
+
+    coefficients: NDArray[np.float64]
+    trusted: bool = True
+
+    @property
+    def stops(self) -> tuple[float, float, float]:
+        """The brightening in the window's middle for red, green, blue, in stops."""
+        red, green, blue = (float(np.log2(max(gain, 1e-6))) for gain in self.coefficients[:, 0])
+        return red, green, blue
+
+    @classmethod
+    def none(cls) -> Light:
+        """Return the light that changes nothing."""
+        return cls(np.array([[1.0, 0, 0]] * 3), trusted=False)
+
+
+def _basis(shape: tuple[int, int]) -> NDArray[np.float64]:
+    v, u = np.mgrid[-1 : 1 : shape[0] * 1j, -1 : 1 : shape[1] * 1j]
+    return np.stack([np.ones(shape), u, v], axis=-1)
+
+
+def ring_around(matte: Picture, gap_px: int = RING_GAP_PX, width_px: int = RING_WIDTH_PX) -> NDArray[np.bool_]:
+    """Return where a ring runs around a matte, a little off it."""
+    touched = (matte > 0).astype(np.uint8)
+    distance = cv2.distanceTransform(1 - touched, cv2.DIST_L2, 5)
+    return (distance > gap_px) & (distance <= gap_px + width_px)
+
+
+def match_light(fill: Picture, below: Picture, matte: Picture, valid: Picture) -> Light:
+    """Return the gain that makes a fill as bright as the picture around the cover.
+
+    Fill and picture show the same things on the ring, so the gain is their ratio there. It is found by the method
+    of moments (sums of the picture against sums of the gained fill, each weighed with 1, u, v), which, unlike least
+    squares, is not biased by the fill's grain. Pixels that do not fit are left out, in a few rounds.
+
+    Parameters
+    ----------
+    fill, below : (h, w, 3) float32
+        The carried fill and what lies below, scene-linear, over the same window.
+    matte : (h, w) float32
+        The cover.
+    valid : (h, w) float32
+        Above 0.5 where the fill has pixels.
+    """
+    ring = ring_around(matte) & (valid > 0.5)
+    if ring.sum() < LEAST_PIXELS:
+        return Light.none()
+    basis = _basis(matte.shape)[ring]
+    source, target = fill[ring].astype(np.float64), below[ring].astype(np.float64)
+    keep = np.ones(len(basis), bool)
+    coefficients = Light.none().coefficients
+    for _ in range(ROUNDS):
+        if keep.sum() < LEAST_PIXELS:
+            return Light.none()
+        coefficients = _moments(source[keep], target[keep], basis[keep])
+        residual = target - source * (basis @ coefficients.T)
+        spread = 1.4826 * np.median(np.abs(residual[keep]), axis=0) + 1e-7
+        keep = (np.abs(residual) < REJECT * spread).all(axis=1)
+    if (coefficients[:, 0] <= 0.02).any() or not np.isfinite(coefficients).all():
+        return Light.none()
+    return Light(coefficients)
+
+
+def _moments(
+    source: NDArray[np.float64], target: NDArray[np.float64], basis: NDArray[np.float64]
+) -> NDArray[np.float64]:
+    out = np.empty((3, 3))
+    for channel in range(3):
+        left = basis.T @ (basis * source[:, channel : channel + 1])
+        # A light pull towards an even gain, for rings that lie along one line.
+        left[1:, 1:] += np.eye(2) * 0.02 * abs(left[0, 0])
+        out[channel] = np.linalg.solve(left + np.eye(3) * 1e-12, basis.T @ target[:, channel])
+    return out
+
+
+def apply_light(fill: Picture, light: Light, stops: float = 0.0) -> Picture:
+    """Return a fill (h, w, 3) under a light, brightened by hand by some stops on top."""
+    gain = (_basis(fill.shape[:2]) @ light.coefficients.T).astype(np.float32)
+    return fill * np.maximum(gain, 0) * np.float32(2.0**stops)

@@ -1,0 +1,69 @@
+"""Healing: the source's texture with the surroundings' colour."""
+
+from __future__ import annotations
+
+import cv2
+import numpy as np
+
+from gommage.core.picture import Picture
+
+__all__ = ["heal"]
+
+RIM_SIGMA_PX = 2.5
+"""The difference on the rim is averaged this far, so that its grain does not streak inwards."""
+COARSEST_SIDE = 12
+
+
+def heal(below: Picture, source: Picture, mask: Picture) -> Picture:
+    """Fit a source into a hole so that no seam remains at its rim.
+
+    The result is ``source + m`` where m is the smoothest field (Laplace's equation) that equals ``below - source`` on
+    the rim of the mask: the gradients are the source's, the level the surroundings'.
+
+    Parameters
+    ----------
+    below, source : (H, W, 3) float32
+        The canvas before the stroke, and the aligned source. Not modified.
+    mask : (H, W) float32
+        Above 0 where the stroke lays paint.
+
+    Returns
+    -------
+    (H, W, 3) float32
+
+    References
+    ----------
+    P. Perez, M. Gangnet, A. Blake, Poisson Image Editing, SIGGRAPH 2003, doi:10.1145/882262.882269; solved as
+    Laplace's equation for the difference, coarse to fine.
+    """
+    free = mask > 0
+    if not free.any():
+        return source
+    if free.all():
+        return source + (below - source).mean(axis=(0, 1))
+    known = (~free).astype(np.float32)
+    weight = cv2.GaussianBlur(known, (0, 0), RIM_SIGMA_PX)
+    difference = cv2.GaussianBlur((below - source) * known[..., None], (0, 0), RIM_SIGMA_PX)
+    difference = difference / np.maximum(weight, 1e-4)[..., None]
+    return source + _membrane(difference.astype(np.float32), free)
+
+
+def _membrane(values: Picture, free: np.ndarray) -> Picture:
+    """Return values with the free pixels hung smoothly between the others."""
+    from gommage.core.paint.kernels import relax  # compiled code is loaded late
+
+    height, width = free.shape
+    if min(height, width) > COARSEST_SIDE:
+        small = (width + 1) // 2, (height + 1) // 2
+        known = cv2.resize((~free).astype(np.float32), small, interpolation=cv2.INTER_AREA)
+        summed = cv2.resize(values * (~free)[..., None], small, interpolation=cv2.INTER_AREA)
+        coarse = _membrane(summed / np.maximum(known, 1e-6)[..., None], known < 1e-3)
+        grown = cv2.resize(coarse, (width, height), interpolation=cv2.INTER_LINEAR)
+        values = np.where(free[..., None], grown, values)
+        sweeps, push = 12, 1.5
+    else:
+        values = np.where(free[..., None], values[~free].mean(axis=0), values) if (~free).any() else values
+        sweeps, push = 60, 1.7
+    values = np.ascontiguousarray(values, np.float32)
+    relax(values, free, sweeps, push)
+    return values
