@@ -3,20 +3,23 @@
 from gommage.core.engine.cache import Cache, default_budget_bytes
 from gommage.core.engine.evaluate import Engine, Patch
 from gommage.core.engine.jobs import Jobs, Priority
+from gommage.core.engine.painting import LiveStroke, Shown
 from gommage.core.engine.render import RenderReport, RenderTarget, render, render_in_processes
 from gommage.core.engine.steps import Advice, State, Step, steps_of
-from gommage.core.engine.views import Look, ViewRequest, view_key
+from gommage.core.engine.views import Look, ViewRequest, view_key, view_pixels
 
 __all__ = [
     "Advice",
     "Cache",
     "Engine",
     "Jobs",
+    "LiveStroke",
     "Look",
     "Patch",
     "Priority",
     "RenderReport",
     "RenderTarget",
+    "Shown",
     "State",
     "Step",
     "ViewRequest",
@@ -25,4 +28,5 @@ __all__ = [
     "render_in_processes",
     "steps_of",
     "view_key",
+    "view_pixels",
 ]

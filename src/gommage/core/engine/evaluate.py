@@ -306,6 +306,15 @@ class Engine:
         key = ("result", shot.footage, inputs, frame)
         return self.cache.get_or_make(key, lambda: self._composited(shot, frame, full))
 
+    def peek(self, shot: Shot, frame: int, look: str) -> Picture | None:
+        """Return the picture of a look if it is in the cache already, computing nothing."""
+        if look == "plate" or not any(fix.is_on for fix in shot.fixes):
+            return self.cache.get(("plate", shot.footage, frame))
+        if look != "result":
+            return None
+        inputs = tuple(fix_inputs(shot, fix) for fix in shot.fixes if fix.is_on)
+        return self.cache.get(("result", shot.footage, inputs, frame))
+
     def patches(self, shot: Shot, frame: int) -> list[Patch]:
         """Return what all fixes lay on a frame, back to front."""
         found = (self.patch(shot, fix, frame) for fix in shot.fixes)

@@ -98,6 +98,11 @@ class Jobs:
                     job.cancelled.set()
                     del self._jobs[key]
 
+    def is_waiting(self, kind: str) -> bool:
+        """Whether a job waits or runs whose key begins with a word."""
+        with self._ready:
+            return any(isinstance(key, tuple) and key[:1] == (kind,) for key in self._jobs)
+
     def is_idle(self) -> bool:
         """Whether nothing waits or runs."""
         with self._ready:

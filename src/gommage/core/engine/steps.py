@@ -15,7 +15,7 @@ from gommage.core.engine.evaluate import plates_of
 __all__ = ["Advice", "State", "Step", "steps_of"]
 
 SLIP_TO_LOOK_AT_PX = 0.5
-SEAM_TO_LOOK_AT_PERCENT = 2.0
+SEAM_TO_LOOK_AT_PERCENT = 3.0
 
 
 class Step(StrEnum):

@@ -1,0 +1,93 @@
+"""Every action of the window, once, as data: menus, shortcuts, tips and tests all read this table."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+__all__ = ["ACTIONS", "HELD_KEYS", "Action"]
+
+
+@dataclass(frozen=True, slots=True)
+class Action:
+    """One thing that can be done.
+
+    Attributes
+    ----------
+    id : str
+        Also the name of the main window's method that does it.
+    text : str
+        In menus.
+    keys : tuple of str
+        Shortcuts, the first is shown.
+    menu : str
+        Which menu it stands in.
+    tip : str
+        What it does, for the tooltip.
+    needs : str
+        What must be there: "", "shot", "surface", "track", "fix", "plate".
+    """
+
+    id: str
+    text: str
+    keys: tuple[str, ...] = ()
+    menu: str = ""
+    tip: str = ""
+    needs: str = ""
+    is_checkable: bool = False
+    icon: str = ""
+
+
+ACTIONS: tuple[Action, ...] = (
+    Action("open_footage", "Open footage…", ("Ctrl+I",), "File", "Numbered pictures or a movie", icon="film"),
+    Action("open_project", "Open project…", ("Ctrl+O",), "File", "A Gommage project", icon="folder-open"),
+    Action("save", "Save", ("Ctrl+S",), "File", "Save the project", "shot", icon="save"),
+    Action("save_as", "Save as…", ("Ctrl+Shift+S",), "File", "Save the project under another name", "shot"),
+    Action("render", "Render…", ("Ctrl+R",), "File", "Write the cleaned frames", "shot", icon="download"),
+    Action("close_window", "Quit", ("Ctrl+Q",), "File"),
+    Action("undo", "Undo", ("Ctrl+Z",), "Edit", icon="undo-2"),
+    Action("redo", "Redo", ("Ctrl+Shift+Z",), "Edit", icon="redo-2"),
+    Action("remove_selected", "Remove", ("Delete",), "Edit", "Remove the selected key, fix, plate or surface", "shot"),
+    Action("new_surface", "New surface", ("Shift+A",), "Edit", "Draw an area to follow", "shot"),
+    Action("new_fix", "New fix", ("Shift+S",), "Edit", "One more thing to remove, on this surface", "surface", icon="plus"),
+    Action("new_plate", "Clean plate from this frame", ("Shift+C",), "Edit", "A still of this frame to paint on", "track"),
+    Action("next_frame", "Next frame", ("F", "Right"), "Frames", needs="shot", icon="step-forward"),
+    Action("previous_frame", "Previous frame", ("D", "Left"), "Frames", needs="shot", icon="step-back"),
+    Action("jump_on", "Ten frames on", ("Shift+F",), "Frames", needs="shot"),
+    Action("jump_back", "Ten frames back", ("Shift+D",), "Frames", needs="shot"),
+    Action("first_frame", "First frame", ("Home",), "Frames", needs="shot", icon="arrow-left-to-line"),
+    Action("last_frame", "Last frame", ("End",), "Frames", needs="shot", icon="arrow-right-to-line"),
+    Action("home_frame", "Home frame", ("E",), "Frames", "The frame at which the surface or plate is at home", "surface"),
+    Action("worst_frame", "Worst frame", ("G",), "Frames", "Where the check found the most", "fix", icon="locate-fixed"),
+    Action("play", "Play", ("Space",), "Frames", "Play or stop", "shot", True, "play"),
+    Action("follow_forwards", "Follow forwards", ("Ctrl+F",), "Surface", "From this frame to the end", "surface"),
+    Action("follow_backwards", "Follow backwards", ("Ctrl+D",), "Surface", "From this frame to the start", "surface"),
+    Action("follow_both", "Follow both ways", ("Ctrl+G",), "Surface", "From this frame to both ends", "surface"),
+    Action("stop", "Stop", ("Escape",), "Surface", "Stop what is running; drop the shape in hand"),
+    Action("step_follow", "Follow", ("1",), "Steps", "Follow a flat area", "shot", True),
+    Action("step_cover", "Cover", ("2",), "Steps", "Draw round the thing", "shot", True),
+    Action("step_fill", "Fill", ("3",), "Steps", "Make and paint clean plates", "shot", True),
+    Action("step_match", "Match", ("4",), "Steps", "Edge, light and grain", "shot", True),
+    Action("step_check", "Check", ("5",), "Steps", "Measure and compare", "shot", True),
+    Action("tool_hand", "Move view", ("A",), "Tools", "Drag to move, wheel to zoom", "shot", True, "hand"),
+    Action("tool_draw", "Draw shape", ("S",), "Tools", "Click round it, click the first point to close", "shot", True, "spline"),
+    Action("tool_edit", "Edit shape", ("X",), "Tools", "Drag points; on another frame that makes a key", "shot", True,
+           "mouse-pointer-2"),
+    Action("tool_clone", "Clone", ("C",), "Tools", "Alt-click sets the source", "plate", True, "stamp"),
+    Action("tool_heal", "Heal", ("V",), "Tools", "Clone, fitted to the colour around", "plate", True, "bandage"),
+    Action("tool_restore", "Restore", ("B",), "Tools", "Bring the plate back", "plate", True, "eraser"),
+    Action("brush_smaller", "Smaller brush", ("R",), "Tools", needs="plate"),
+    Action("brush_larger", "Larger brush", ("T",), "Tools", needs="plate"),
+    Action("fit_view", "Fit picture", ("Tab",), "View", "The whole picture", "shot", icon="maximize"),
+    Action("actual_pixels", "100 %", ("Shift+Tab",), "View", "One pixel is one pixel", "shot"),
+    Action("steady", "Steady view", ("W",), "View", "Hold the surface still", "track", True, "pin"),
+    Action("lattice", "Lattice", ("Shift+W",), "View", "The grid on the surface", "surface", True, "grid-3x3"),
+    Action("wipe", "Wipe", ("Shift+Q",), "View", "Result left, plate right of a line", "shot", True, "columns-2"),
+    Action("light_theme", "Light theme", (), "View", is_checkable=True),
+    Action("measure", "Measure", ("Ctrl+M",), "View", "Measure the fix on all frames", "fix"),
+    Action("shortcuts", "Shortcuts", ("F1",), "Help", "All keys", icon="circle-help"),
+)
+"""All actions, in the order of their menus."""
+
+HELD_KEYS = {"Q": "Flick to the plate while held", "Z": "Hide overlays while held", "Alt": "Set the source with a click",
+             "Shift": "Straight line from the last stroke"}  # fmt: skip
+"""Keys that work while they are held."""

@@ -1,0 +1,170 @@
+"""Small building blocks of the panels: a value with a slider, a heading, a quiet line, a piece of advice."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+from PySide6.QtCore import QSignalBlocker, Qt, Signal
+from PySide6.QtWidgets import (
+    QDoubleSpinBox,
+    QFrame,
+    QHBoxLayout,
+    QLabel,
+    QPushButton,
+    QSlider,
+    QToolButton,
+    QVBoxLayout,
+    QWidget,
+)
+
+from gommage.app.theme import icon
+
+__all__ = ["AdviceBox", "ValueRow", "heading", "push_button", "quiet", "rule", "spaced", "tool_button"]
+
+
+def heading(words: str) -> QLabel:
+    """Return a heading."""
+    label = QLabel(words)
+    label.setProperty("heading", True)
+    return label
+
+
+def quiet(words: str = "", name: str = "") -> QLabel:
+    """Return a quiet line that wraps."""
+    label = QLabel(words)
+    label.setProperty("quiet", True)
+    label.setWordWrap(True)
+    if name:
+        label.setAccessibleName(name)
+    return label
+
+
+def push_button(words: str, pressed: Callable[[], object], *, primary: bool = False, tip: str = "") -> QPushButton:
+    """Return a button that is named after its words."""
+    button = QPushButton(words)
+    button.setAccessibleName(words)
+    button.setProperty("primary", primary)
+    button.setToolTip(tip or words)
+    button.clicked.connect(lambda: pressed())
+    return button
+
+
+def tool_button(icon_name: str, name: str, *, tip: str = "", is_checkable: bool = False) -> QToolButton:
+    """Return a button with an icon."""
+    button = QToolButton()
+    button.setIcon(icon(icon_name))
+    button.setAccessibleName(name)
+    button.setToolTip(tip or name)
+    button.setCheckable(is_checkable)
+    button.setFocusPolicy(Qt.FocusPolicy.TabFocus)
+    return button
+
+
+class ValueRow(QWidget):
+    """A name, a slider and a number with its unit.
+
+    `value_changed(value, is_final)` comes while dragging (is_final False) and once at the end.
+    """
+
+    value_changed = Signal(float, bool)
+
+    def __init__(
+        self, name: str, low: float, high: float, unit: str, decimals: int = 0, *, curve: float = 1.0, tip: str = ""
+    ) -> None:
+        super().__init__()
+        self._low, self._high, self._curve = low, high, curve
+        self._slider = QSlider(Qt.Orientation.Horizontal)
+        self._slider.setRange(0, 1000)
+        self._slider.setAccessibleName(f"{name} slider")
+        self._number = QDoubleSpinBox()
+        self._number.setRange(low, high)
+        self._number.setDecimals(decimals)
+        self._number.setSuffix(f" {unit}" if unit else "")
+        self._number.setSingleStep(10**-decimals if decimals else 1)
+        self._number.setAccessibleName(name)
+        self._number.setButtonSymbols(QDoubleSpinBox.ButtonSymbols.NoButtons)
+        self._number.setFixedWidth(74)
+        self._number.setKeyboardTracking(False)
+        for widget in (self._slider, self._number):
+            widget.setToolTip(tip or name)
+        label = QLabel(name)
+        top = QHBoxLayout()
+        top.setContentsMargins(0, 0, 0, 0)
+        top.addWidget(label)
+        top.addStretch()
+        top.addWidget(self._number)
+        layout = QVBoxLayout(self)
+        layout.setContentsMargins(0, 0, 0, 0)
+        layout.setSpacing(2)
+        layout.addLayout(top)
+        layout.addWidget(self._slider)
+        self._slider.valueChanged.connect(self._on_slider_moved)
+        self._slider.sliderReleased.connect(lambda: self.value_changed.emit(self._number.value(), True))
+        self._number.valueChanged.connect(self._on_number_changed)
+
+    def set_value(self, value: float) -> None:
+        """Show a value without telling anybody."""
+        with QSignalBlocker(self._slider), QSignalBlocker(self._number):
+            if not self._slider.isSliderDown():
+                share = (min(max(value, self._low), self._high) - self._low) / (self._high - self._low)
+                self._slider.setValue(round(1000 * share ** (1 / self._curve)))
+            self._number.setValue(value)
+
+    def value(self) -> float:
+        """Return the value that is shown."""
+        return self._number.value()
+
+    def _on_slider_moved(self, position: int) -> None:
+        value = self._low + (self._high - self._low) * (position / 1000) ** self._curve
+        with QSignalBlocker(self._number):
+            self._number.setValue(value)
+        self.value_changed.emit(self._number.value(), not self._slider.isSliderDown())
+
+    def _on_number_changed(self, value: float) -> None:
+        self.set_value(value)
+        self.value_changed.emit(value, True)
+
+
+class AdviceBox(QFrame):
+    """A sentence on what does not work yet and the button that mends it; hidden when there is nothing to say."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.setObjectName("advice")
+        self._words = QLabel()
+        self._words.setWordWrap(True)
+        self._words.setAccessibleName("Advice")
+        self._button = QPushButton()
+        self._mend: Callable[[], object] = lambda: None
+        self._button.clicked.connect(lambda: self._mend())
+        layout = QVBoxLayout(self)
+        layout.setContentsMargins(10, 8, 8, 8)
+        layout.addWidget(self._words)
+        layout.addWidget(self._button, alignment=Qt.AlignmentFlag.AlignLeft)
+        self.hide()
+
+    def say(self, words: str, button: str = "", mend: Callable[[], object] | None = None) -> None:
+        """Show a sentence, and a button if something can be done about it."""
+        self.setVisible(bool(words))
+        self._words.setText(words)
+        self._button.setVisible(bool(button and mend))
+        self._button.setText(button)
+        self._button.setAccessibleName(button)
+        self._mend = mend or (lambda: None)
+
+
+def spaced(*widgets: QWidget) -> QHBoxLayout:
+    """Return widgets in a row of equal shares."""
+    row = QHBoxLayout()
+    row.setContentsMargins(0, 0, 0, 0)
+    row.setSpacing(6)
+    for widget in widgets:
+        row.addWidget(widget, 1)
+    return row
+
+
+def rule() -> QFrame:
+    """Return a thin line between groups."""
+    line = QFrame()
+    line.setObjectName("rule")
+    return line
