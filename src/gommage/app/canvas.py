@@ -5,13 +5,20 @@ from __future__ import annotations
 import itertools
 from collections.abc import Callable, Generator
 from dataclasses import replace
+from functools import partial
 
 import numpy as np
 from PySide6.QtCore import QObject, QPointF, Signal
 
 from gommage.app.desk import Desk
 from gommage.app.session import Session
-from gommage.app.tools import DrawnShape, PointerEvent, drag_points, draw_shape_click, hit_point, stroke_points
+from gommage.app.tools import (
+    DrawnShape,
+    PointerEvent,
+    drag_points,
+    draw_shape_click,
+    stroke_points,
+)
 from gommage.app.viewer import CursorLook, Overlay, Viewer
 from gommage.core.cover import outline
 from gommage.core.document import (
@@ -29,11 +36,11 @@ from gommage.core.document import (
     edits,
     new_id,
 )
-from gommage.core.engine import LiveStroke, Look, Priority, Shown, Step, ViewRequest, view_key, view_pixels
+from gommage.core.engine import Engine, LiveStroke, Look, Priority, Shown, Step, ViewRequest, view_key, view_pixels
 from gommage.core.picture import Matrix, Points, apply_matrix
 from gommage.errors import EditError
 
-__all__ = ["Canvas"]
+__all__ = ["Canvas", "free_name", "made_view"]
 
 LATTICE_LINES = 9
 NEIGHBOURS = (1, 2, 3, -1, 4, 5, 6)
@@ -175,6 +182,7 @@ class Canvas(QObject):
             self.viewer.set_picture(None, np.eye(3), "Open footage (Ctrl+I) or a project (Ctrl+O) to begin.")
             return
         self.refresh_overlay()
+        self.viewer.set_message("")
         self._ask(request, Priority.SCREEN, self._show)
         if self.desk.has_wipe:
             other = self.request(self.shown_frame(look), Look.PLATE)
@@ -182,7 +190,11 @@ class Canvas(QObject):
             self._ask(other, Priority.SCREEN, lambda _, pixels: self.viewer.set_other(pixels), screen="other")
 
     def _ask(
-        self, request: ViewRequest, priority: Priority, show: Callable[[ViewRequest, np.ndarray], None], screen: str = "screen"
+        self,
+        request: ViewRequest,
+        priority: Priority,
+        show: Callable[[ViewRequest, np.ndarray], None],
+        screen: str = "screen",
     ) -> None:
         """Get pixels: from the cache at once, else from a job; an older wish for the same place is called off."""
         key = view_key(request)
@@ -228,10 +240,13 @@ class Canvas(QObject):
                 self.session.submit(
                     ("ahead", view_key(request)),
                     Priority.NEIGHBOUR,
-                    lambda check, request=request: view_pixels(engine, request),
-                    lambda _, frame=frame: self.shown.emit(frame),
+                    partial(made_view, engine, request),
+                    partial(self._on_ahead, frame),
                     lambda words: None,
                 )
+
+    def _on_ahead(self, frame: int, pixels: np.ndarray) -> None:
+        self.shown.emit(frame)
 
     def is_ready(self, frame: int) -> bool:
         """Whether a frame could be shown at once."""
@@ -252,11 +267,16 @@ class Canvas(QObject):
         surface = self._surface()
         to_view = self.view_from_surface(surface)
         outlines: list[tuple[Points, str, bool]] = []
-        vertices, lattice = None, ()
+        vertices: Points | None = None
+        lattice: tuple[Points, ...] = ()
         shape, kind = self._shape_in_hand()
         if surface is not None and to_view is not None:
             if self.desk.step is Step.FOLLOW:
-                points = self._moving if shape is not None and self._moving is not None else surface.area.points_at(self.desk.frame)
+                points = (
+                    self._moving
+                    if shape is not None and self._moving is not None
+                    else surface.area.points_at(self.desk.frame)
+                )
                 outlines.append((apply_matrix(to_view, points), "area", True))
                 vertices = apply_matrix(to_view, points) if self.desk.tool == "edit" else None
                 if self.desk.has_lattice:
@@ -265,7 +285,8 @@ class Canvas(QObject):
                 self._add_cover(outlines)
                 if shape is not None and kind == "cover" and self.desk.tool == "edit":
                     points = self._moving if self._moving is not None else shape.points_at(self.desk.frame)
-                    vertices = apply_matrix(self._fix_to_view() if self._fix_to_view() is not None else to_view, points)
+                    rides = self._fix_to_view()
+                    vertices = apply_matrix(to_view if rides is None else rides, points)
         if self.drawn.points:
             outlines.append(self._drawing())
             vertices = outlines[-1][0]
@@ -280,7 +301,7 @@ class Canvas(QObject):
         if fix is None or to_view is None:
             return
         for shape in fix.cover.shapes:
-            points = shape.points_at(self.desk.frame)
+            points: Points = shape.points_at(self.desk.frame)
             if self._moving is not None and shape is fix.cover.shapes[0]:
                 points = self._moving
             outlines.append((apply_matrix(to_view, outline(points, is_smooth=shape.is_smooth)), "cover", True))
@@ -317,7 +338,7 @@ class Canvas(QObject):
             return
         scale = float(np.sqrt(abs(np.linalg.det(to_view[:2, :2]))))
         by, line = self._source_by(to_view), None
-        at = self.viewer._pen_at  # noqa: SLF001 - the viewer's own pen position, read for the line
+        at = self.viewer._pen_at
         if self.source is None and self.source_point is not None and at is not None:
             seen = apply_matrix(to_view, self.source_point)
             line = QPointF(float(seen[0]), float(seen[1])), at
@@ -327,7 +348,12 @@ class Canvas(QObject):
         if tool is Tool.RESTORE:
             by, line = None, None
         radius = self.desk.brush.size_px / 2 * scale
-        look = CursorLook(radius, self.desk.brush.softness, by, is_setting_source=self._alt_held and tool is not Tool.RESTORE)
+        look = CursorLook(
+            radius,
+            self.desk.brush.softness,
+            by,
+            is_setting_source=self._alt_held and tool is not Tool.RESTORE,
+        )
         self.viewer.set_cursor_look(look, line)
         self.source_words.emit(self._source_words(tool))
 
@@ -374,7 +400,13 @@ class Canvas(QObject):
     def cancel(self) -> bool:
         """Drop the gesture in hand; returns whether there was one."""
         was = bool(self.drawn.points) or self._drag is not None or bool(self._stroke_events)
-        self.drawn, self._drag, self._moving, self._stroke_events, self._live = DrawnShape(), None, None, [], None
+        self.drawn, self._drag, self._moving, self._stroke_events, self._live = (
+            DrawnShape(),
+            None,
+            None,
+            [],
+            None,
+        )
         if was:
             self.refresh()
         return was
@@ -401,7 +433,9 @@ class Canvas(QObject):
         if surface is not None and self.desk.surface_id and surface.track is None:
             self.session.commit("Draw area", edits.set_area, shot.id, surface.id, shape, self.desk.frame)
         else:
-            fresh = Surface(id=new_id(), name=_free_name("Surface", shot.surfaces), home_frame=self.desk.frame, area=shape)
+            fresh = Surface(
+                id=new_id(), name=free_name("Surface", shot.surfaces), home_frame=self.desk.frame, area=shape
+            )
             if self.session.commit("New surface", edits.add_surface, shot.id, fresh):
                 self.session.set_desk(surface_id=fresh.id)
         self.session.set_desk(tool="edit")
@@ -413,7 +447,12 @@ class Canvas(QObject):
         if fix is not None and not fix.cover.shapes:
             self.session.commit("Draw cover", edits.set_cover, shot.id, fix.id, shapes=(shape,))
         else:
-            fresh = Fix(id=new_id(), name=_free_name("Fix", shot.fixes), surface_id=surface.id, cover=Cover(shapes=(shape,)))
+            fresh = Fix(
+                id=new_id(),
+                name=free_name("Fix", shot.fixes),
+                surface_id=surface.id,
+                cover=Cover(shapes=(shape,)),
+            )
             if self.session.commit("New fix", edits.add_fix, shot.id, fresh):
                 self.session.set_desk(fix_id=fresh.id)
         self.session.set_desk(tool="edit")
@@ -425,12 +464,8 @@ class Canvas(QObject):
             to_view = self._fix_to_view() if kind == "cover" else self.view_from_surface(surface)
             if shape is None or to_view is None:
                 return
-            points = shape.points_at(self.desk.frame)
-            grabbed = hit_point(points, event, to_view)
-            self._drag = drag_points(points, event, to_view, self)
+            self._drag = drag_points(shape.points_at(self.desk.frame), event, to_view, self)
             self._feed(None)
-            if self._drag is None and grabbed is None:
-                self._moving = None
         elif self._drag is not None:
             self._feed(event)
 
@@ -460,7 +495,9 @@ class Canvas(QObject):
             surface = self._surface()
             assert surface is not None
             moved = Shape(
-                id=shape.id, keys=(ShapeKey(frame=surface.home_frame, points=Array(points)),), is_smooth=shape.is_smooth
+                id=shape.id,
+                keys=(ShapeKey(frame=surface.home_frame, points=Array(points)),),
+                is_smooth=shape.is_smooth,
             )
             self.session.commit("Change area", edits.set_area, shot.id, surface.id, moved, surface.home_frame)
             return
@@ -490,7 +527,9 @@ class Canvas(QObject):
                 return
             self._begin_stroke(plate, tool, at, event, to_view)
         elif self._live is not None:
-            self._stroke_events.append(event if event.kind == "move" else replace(event, pressure=self._stroke_events[-1].pressure))
+            self._stroke_events.append(
+                event if event.kind == "move" else replace(event, pressure=self._stroke_events[-1].pressure)
+            )
             self._lay([self._stroke_events[-1]])
             if event.kind == "release":
                 self._end_stroke(plate)
@@ -503,7 +542,9 @@ class Canvas(QObject):
                 away = self.source_point - at
                 self.source = Source(dx=float(np.round(away[0])), dy=float(np.round(away[1])))
             if self.source is None:
-                self.session.error_shown.emit("The brush has no source yet. Hold Alt and click where its pixels should come from.")
+                self.session.error_shown.emit(
+                    "The brush has no source yet. Hold Alt and click where its pixels should come from."
+                )
                 return
         source = self.source if self.source is not None and tool is not Tool.RESTORE else Source()
         brush = self.desk.brush
@@ -559,6 +600,11 @@ class Canvas(QObject):
         self.session.commit(f"{stroke.tool.capitalize()} stroke", edits.add_stroke, shot.id, plate.id, done)
 
 
+def made_view(engine: Engine, request: ViewRequest, check: Callable[[], None]) -> np.ndarray:
+    """Return a viewport's pixels; a job's work."""
+    return view_pixels(engine, request)
+
+
 def _thinned(points: np.ndarray) -> np.ndarray:
     """Return stroke points without those that repeat their neighbour."""
     if len(points) < 2:
@@ -579,6 +625,7 @@ def _lattice(points: Points, to_view: Matrix) -> tuple[Points, ...]:
     return tuple(apply_matrix(to_view, line) for line in lines)
 
 
-def _free_name(kind: str, items: tuple[Surface, ...] | tuple[Fix, ...] | tuple[CleanPlate, ...]) -> str:
+def free_name(kind: str, items: tuple[Surface, ...] | tuple[Fix, ...] | tuple[CleanPlate, ...]) -> str:
+    """Return a name that none of the items has."""
     taken = {item.name for item in items}
     return next(f"{kind} {number}" for number in itertools.count(1) if f"{kind} {number}" not in taken)

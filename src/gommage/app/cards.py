@@ -144,11 +144,13 @@ class CardDelegate(QStyledItemDelegate):
         painter.setFont(font)
         painter.setPen(QColor(colours.text if row.is_on else colours.quiet))
         room = QRect(left, box.top() + 8, box.right() - left - 28, 18)
-        painter.drawText(room, Qt.AlignmentFlag.AlignVCenter,
-                         painter.fontMetrics().elidedText(row.name, Qt.TextElideMode.ElideRight, room.width()))  # fmt: skip
+        words = painter.fontMetrics().elidedText(row.name, Qt.TextElideMode.ElideRight, room.width())
+        painter.drawText(room, Qt.AlignmentFlag.AlignVCenter, words)
         painter.setFont(tabular_font(8.5))
         painter.setPen(QColor(colours.quiet))
-        painter.drawText(QRect(left, box.top() + 27, box.right() - left - 6, 16), Qt.AlignmentFlag.AlignVCenter, row.detail)
+        painter.drawText(
+            QRect(left, box.top() + 27, box.right() - left - 6, 16), Qt.AlignmentFlag.AlignVCenter, row.detail
+        )
         for place, state in enumerate(row.marks):
             _draw_mark(painter, QRect(left + place * 22, box.top() + 48, 14, 14), state)
 
@@ -156,9 +158,7 @@ class CardDelegate(QStyledItemDelegate):
     def _switch(box: QRect) -> QRect:
         return QRect(box.right() - 26, box.top() + 7, 20, 20)
 
-    def editorEvent(
-        self, event: QEvent, model: QAbstractItemModel, option: QStyleOptionViewItem, index: Index
-    ) -> bool:
+    def editorEvent(self, event: QEvent, model: QAbstractItemModel, option: QStyleOptionViewItem, index: Index) -> bool:
         if (
             isinstance(event, QMouseEvent)
             and event.type() == QEvent.Type.MouseButtonPress
@@ -182,11 +182,15 @@ def _draw_mark(painter: QPainter, box: QRect, state: State) -> None:
         painter.drawEllipse(box.adjusted(2, 2, -2, -2))
     elif state is State.FINE:
         painter.setPen(QPen(QColor(colours.text), 1.8))
-        painter.drawPolyline([box.topLeft() + QPoint(2, 8), box.topLeft() + QPoint(6, 11), box.topLeft() + QPoint(12, 3)])
+        painter.drawPolyline(
+            [box.topLeft() + QPoint(2, 8), box.topLeft() + QPoint(6, 11), box.topLeft() + QPoint(12, 3)]
+        )
     else:
         painter.setPen(Qt.PenStyle.NoPen)
         painter.setBrush(QColor(colours.look_here))
-        painter.drawPolygon([box.topLeft() + QPoint(7, 1), box.topLeft() + QPoint(14, 13), box.topLeft() + QPoint(0, 13)])
+        painter.drawPolygon(
+            [box.topLeft() + QPoint(7, 1), box.topLeft() + QPoint(14, 13), box.topLeft() + QPoint(0, 13)]
+        )
         painter.setPen(QPen(QColor(colours.panel), 1.6))
         painter.drawLine(box.topLeft() + QPoint(7, 5), box.topLeft() + QPoint(7, 9))
         painter.drawPoint(box.topLeft() + QPoint(7, 11))
@@ -212,7 +216,9 @@ class LineDelegate(QStyledItemDelegate):
         painter.setFont(tabular_font(9))
         detail_width = painter.fontMetrics().horizontalAdvance(row.detail) + 4
         painter.setPen(QColor(colours.look_here if row.needs_look else colours.quiet))
-        painter.drawText(box.adjusted(8, 0, -8, 0), Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignRight, row.detail)
+        painter.drawText(
+            box.adjusted(8, 0, -8, 0), Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignRight, row.detail
+        )
         painter.setPen(QColor(colours.text))
         room = box.adjusted(8, 0, -12 - detail_width, 0)
         words = painter.fontMetrics().elidedText(row.name, Qt.TextElideMode.ElideRight, room.width())

@@ -119,7 +119,11 @@ class RenderDialog(QDialog):
             self.kind.addItem("As the plate: same files, same depth", "")
         for name, still in STILL_FORMATS.items():
             self.kind.addItem(still.label, name)
-        for suffix, words in ((".mov", "Movie, ProRes 4444"), (".mkv", "Movie, FFV1 lossless"), (".mp4", "Movie, H.264")):
+        for suffix, words in (
+            (".mov", "Movie, ProRes 4444"),
+            (".mkv", "Movie, FFV1 lossless"),
+            (".mp4", "Movie, H.264"),
+        ):
             self.kind.addItem(words, suffix)
         self.kind.activated.connect(self._explain)
         self.where = QLineEdit(str(folder))
@@ -130,7 +134,10 @@ class RenderDialog(QDialog):
         row.addWidget(self.where, 1)
         row.addWidget(choose)
         self.first, self.last = QSpinBox(), QSpinBox()
-        for box, name, value in ((self.first, "First frame", frames.first), (self.last, "Last frame", frames.last)):
+        for box, name, value in (
+            (self.first, "First frame", frames.first),
+            (self.last, "Last frame", frames.last),
+        ):
             box.setRange(frames.first, frames.last)
             box.setValue(value)
             box.setAccessibleName(name)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from functools import partial
 from pathlib import Path
 
 import numpy as np
@@ -23,7 +24,7 @@ from PySide6.QtWidgets import (
 )
 
 from gommage.app.actions import ACTIONS
-from gommage.app.canvas import Canvas, _free_name
+from gommage.app.canvas import Canvas, free_name, made_view
 from gommage.app.cards import LOUPE, CardsPanel, Row
 from gommage.app.desk import Desk
 from gommage.app.dialogs import FootageDialog, RenderDialog, ShortcutsDialog
@@ -34,7 +35,7 @@ from gommage.app.theme import DARK, LIGHT, apply_theme, icon, tabular_font
 from gommage.app.viewbar import ViewBar
 from gommage.app.viewer import Viewer
 from gommage.core.document import Array, CleanPlate, Fix, Frames, Project, Shot, Surface, edits, new_id, store
-from gommage.core.engine import Engine, Look, Priority, Step, ViewRequest, steps_of, view_pixels
+from gommage.core.engine import Engine, Look, Priority, Step, ViewRequest, steps_of
 from gommage.core.engine.evaluate import fix_inputs
 from gommage.core.engine.steps import SLIP_TO_LOOK_AT_PX
 from gommage.core.follow import Direction
@@ -44,7 +45,17 @@ from gommage.errors import FootageError, GommageError, ProjectError
 __all__ = ["MainWindow"]
 
 NOTE_MS = 6000
-STEP_TOOLS = {Step.FOLLOW: "draw", Step.COVER: "draw", Step.FILL: "clone", Step.MATCH: "hand", Step.CHECK: "hand"}
+PICTURE_FILTER = (
+    "Pictures and movies (*.exr *.dpx *.cin *.tif *.tiff *.png *.jpg *.jpeg *.mov *.mp4 *.mkv *.avi *.mxf *.webm)"
+    ";;All files (*)"
+)
+STEP_TOOLS = {
+    Step.FOLLOW: "draw",
+    Step.COVER: "draw",
+    Step.FILL: "clone",
+    Step.MATCH: "hand",
+    Step.CHECK: "hand",
+}
 
 
 class MainWindow(QMainWindow):
@@ -63,6 +74,7 @@ class MainWindow(QMainWindow):
         self._playing = QTimer(self)
         self._playing.timeout.connect(self._on_tick)
         self._refresh_all()
+        self.viewer.setFocus()
 
     # -- building -------------------------------------------------------------------------------------------
 
@@ -332,7 +344,11 @@ class MainWindow(QMainWindow):
             return "Drag points, or inside to move the whole shape"
         if desk.paint_tool is not None:
             plate = desk.plate(self.session.project)
-            return f"Painting on {plate.name}, home frame {plate.home_frame}" if plate else "Make a clean plate to paint on"
+            return (
+                f"Painting on {plate.name}, home frame {plate.home_frame}"
+                if plate
+                else "Make a clean plate to paint on"
+            )
         return "Drag to move the picture, wheel to zoom"
 
     def _show_frame(self) -> None:
@@ -354,7 +370,11 @@ class MainWindow(QMainWindow):
         surface, fix = self.desk.surface(project), self.desk.fix(project)
         track = self.session.track_of(surface) if surface is not None else None
         certainty = {} if track is None else dict(zip(track.frames, track.certainty.values.tolist(), strict=True))
-        amber = () if track is None else (f for f, s in zip(track.frames, track.slip_px.values, strict=True) if s > SLIP_TO_LOOK_AT_PX)
+        amber = (
+            ()
+            if track is None
+            else (f for f, s in zip(track.frames, track.slip_px.values, strict=True) if s > SLIP_TO_LOOK_AT_PX)
+        )
         homes = (surface.home_frame,) if surface is not None else ()
         life = (fix.frames or frames) if fix is not None else None
         return StripData(
@@ -380,10 +400,7 @@ class MainWindow(QMainWindow):
         self._refresh_rows(self.shot)
         self.strip.show_data(self._strip_data())
         self.panel.refresh()
-        track = self.session.live_track
-        if track is not None:
-            newest = track.frames.last if self.desk.frame <= track.frames.last and track.frames.last != self.desk.frame else track.frames.first
-            self.session.go_to(newest)
+        self.session.go_to(self.session.live_frame)
 
     def _on_work_changed(self, work: LongWork | None) -> None:
         self.progress.setVisible(work is not None)
@@ -423,7 +440,11 @@ class MainWindow(QMainWindow):
             box = around(fix.cover.shapes[0].keys[0].points.values, 14)
             scale = 2 * min(LOUPE.width() / box.width, LOUPE.height() / box.height)
             middle = (box.left + box.right) / 2, (box.top + box.bottom) / 2
-            held = translation(LOUPE.width(), LOUPE.height()) @ np.diag([scale, scale, 1.0]) @ translation(-middle[0], -middle[1])
+            held = (
+                translation(LOUPE.width(), LOUPE.height())
+                @ np.diag([scale, scale, 1.0])
+                @ translation(-middle[0], -middle[1])
+            )
             request = ViewRequest(
                 shot, frame, Look.RESULT, Array(held @ np.linalg.inv(track.matrix(frame))),
                 (2 * LOUPE.width(), 2 * LOUPE.height()), self.desk.display,
@@ -431,8 +452,8 @@ class MainWindow(QMainWindow):
             self.session.submit(
                 ("loupe", fix.id, frame, fix_inputs(shot, fix)),
                 Priority.NEIGHBOUR,
-                lambda check, request=request: view_pixels(engine, request),
-                lambda pixels, fix_id=fix.id: self._show_loupe(fix_id, pixels),
+                partial(made_view, engine, request),
+                partial(self._show_loupe, fix.id),
                 lambda words: None,
             )
 
@@ -458,7 +479,9 @@ class MainWindow(QMainWindow):
             stops = patch.light.stops if patch is not None and patch.light.trusted else None
             return FrameFacts(stops, words)
 
-        self.session.submit(("facts", frame, fix_inputs(shot, fix)), Priority.NEIGHBOUR, find, self.panel.match.show_facts)
+        self.session.submit(
+            ("facts", frame, fix_inputs(shot, fix)), Priority.NEIGHBOUR, find, self.panel.match.show_facts
+        )
 
     # -- selection ------------------------------------------------------------------------------------------
 
@@ -474,8 +497,8 @@ class MainWindow(QMainWindow):
         assert shot is not None
         plate = shot.clean_plate(plate_id)
         self.session.set_desk(
-            plate_id=plate_id, surface_id=plate.surface_id, frame=plate.home_frame, look=Look.CLEAN_PLATE, step=Step.FILL,
-            tool="clone",
+            plate_id=plate_id, surface_id=plate.surface_id, frame=plate.home_frame, look=Look.CLEAN_PLATE,
+            step=Step.FILL, tool="clone",
         )  # fmt: skip
 
     def _on_fix_toggled(self, fix_id: str) -> None:
@@ -497,7 +520,9 @@ class MainWindow(QMainWindow):
         tool = STEP_TOOLS[step]
         project = self.session.project
         surface, fix = self.desk.surface(project), self.desk.fix(project)
-        if (step is Step.FOLLOW and surface is not None) or (step is Step.COVER and fix is not None and fix.cover.shapes):
+        if (step is Step.FOLLOW and surface is not None) or (
+            step is Step.COVER and fix is not None and fix.cover.shapes
+        ):
             tool = "edit"
         if step is Step.FILL and self.desk.plate(project) is None:
             tool = "hand"
@@ -510,7 +535,9 @@ class MainWindow(QMainWindow):
         if shot is not None and self.desk.fix_id:
             whole = shot.footage.frames
             frames = None if (first, last) == (whole.first, whole.last) else Frames(first=first, last=last)
-            self.session.commit_while("Frames of the fix", is_final, edits.change_fix, shot.id, self.desk.fix_id, frames=frames)
+            self.session.commit_while(
+                "Frames of the fix", is_final, edits.change_fix, shot.id, self.desk.fix_id, frames=frames
+            )
 
     # -- actions: file --------------------------------------------------------------------------------------
 
@@ -518,7 +545,10 @@ class MainWindow(QMainWindow):
         """Ask for footage, show what was found, and begin a project with it."""
         if path is None:
             chosen, _ = QFileDialog.getOpenFileName(
-                self, "Open footage", "", "Pictures and movies (*.exr *.dpx *.cin *.tif *.tiff *.png *.jpg *.jpeg *.mov *.mp4 *.mkv *.avi *.mxf *.webm);;All files (*)"
+                self,
+                "Open footage",
+                "",
+                PICTURE_FILTER,
             )
             if not chosen:
                 return
@@ -581,15 +611,19 @@ class MainWindow(QMainWindow):
 
     def save_as(self) -> bool:
         """Save the project under another name."""
-        chosen, _ = QFileDialog.getSaveFileName(self, "Save project", "untitled.gommage", "Gommage projects (*.gommage)")
+        chosen, _ = QFileDialog.getSaveFileName(
+            self, "Save project", "untitled.gommage", "Gommage projects (*.gommage)"
+        )
         if not chosen:
             return False
         folder = Path(chosen)
-        saved = self.session.save(folder if folder.suffix == store.FOLDER_SUFFIX else folder.with_name(folder.name + store.FOLDER_SUFFIX))
+        saved = self.session.save(
+            folder if folder.suffix == store.FOLDER_SUFFIX else folder.with_name(folder.name + store.FOLDER_SUFFIX)
+        )
         self._show_title()
         return saved
 
-    def render(self) -> None:
+    def render_shot(self) -> None:
         """Ask where to and render beside the work."""
         shot = self.shot
         if shot is None:
@@ -685,7 +719,7 @@ class MainWindow(QMainWindow):
             self.show_error("A clean plate lies on a followed surface. Draw an area and follow it first.")
             return
         plate = CleanPlate(
-            id=new_id(), name=_free_name("Plate", shot.clean_plates), surface_id=surface.id, home_frame=self.desk.frame,
+            id=new_id(), name=free_name("Plate", shot.clean_plates), surface_id=surface.id, home_frame=self.desk.frame,
             picture=picture,
         )  # fmt: skip
         fix = self.desk.fix(self.session.project)
@@ -742,7 +776,9 @@ class MainWindow(QMainWindow):
         if measured:
             worst = max(measured, key=lambda one: one.worst)
             self.session.go_to(worst.frame)
-            self.show_note(f"Frame {worst.frame}: seam {worst.seam_percent:.1f} %, flicker {worst.flicker_percent:.1f} %")
+            self.show_note(
+                f"Frame {worst.frame}: seam {worst.seam_percent:.1f} %, flicker {worst.flicker_percent:.1f} %"
+            )
         elif surface is not None and surface.track is not None:
             slip = surface.track.slip_px.values
             self.session.go_to(surface.track.first_frame + int(slip.argmax()))
@@ -765,7 +801,11 @@ class MainWindow(QMainWindow):
             return
         frames = shot.footage.frames
         following = self.desk.frame + 1 if self.desk.frame < frames.last else frames.first
-        if self.canvas.is_ready(following) or following in shot.footage.missing or not self.session.jobs.is_waiting("ahead"):
+        if (
+            self.canvas.is_ready(following)
+            or following in shot.footage.missing
+            or not self.session.jobs.is_waiting("ahead")
+        ):
             self.session.go_to(following)
 
     # -- actions: surface -----------------------------------------------------------------------------------

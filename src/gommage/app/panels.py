@@ -20,7 +20,7 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
-from gommage.app.cards import LineDelegate, Row, RowModel, ROW_ROLE
+from gommage.app.cards import ROW_ROLE, LineDelegate, Row, RowModel
 from gommage.app.rows import AdviceBox, ValueRow, heading, push_button, quiet, rule, spaced
 from gommage.app.session import Session
 from gommage.core.document import CleanPlate, Fix, MotionModel, Shot, Stroke, Surface, edits
@@ -30,10 +30,10 @@ from gommage.core.follow import Direction
 __all__ = ["FrameFacts", "StepPanel"]
 
 MOTION_WORDS = {
-    MotionModel.SHIFT: "Shift only",
-    MotionModel.SIMILARITY: "Shift, turn, scale",
-    MotionModel.AFFINE: "… and shear",
-    MotionModel.PERSPECTIVE: "… and perspective",
+    MotionModel.SHIFT: "Shift",
+    MotionModel.SIMILARITY: "Shift, turn and scale",
+    MotionModel.AFFINE: "Shift, turn, scale and shear",
+    MotionModel.PERSPECTIVE: "Perspective",
 }
 
 
@@ -80,11 +80,18 @@ class FollowPage(Page):
         for model, words in MOTION_WORDS.items():
             self.motion.addItem(words, model)
         self.motion.activated.connect(self._on_motion)
-        self.back = push_button("◂ Back", lambda: self.session.follow(Direction.BACKWARDS), tip="Follow backwards (Ctrl+D)")
-        self.both = push_button(
-            "Follow both ways", lambda: self.session.follow(Direction.BOTH), primary=True, tip="Follow to both ends (Ctrl+G)"
+        self.back = push_button(
+            "◂ Backwards", lambda: self.session.follow(Direction.BACKWARDS), tip="Follow backwards (Ctrl+D)"
         )
-        self.on = push_button("On ▸", lambda: self.session.follow(Direction.FORWARDS), tip="Follow forwards (Ctrl+F)")
+        self.both = push_button(
+            "Follow both ways",
+            lambda: self.session.follow(Direction.BOTH),
+            primary=True,
+            tip="Follow to both ends (Ctrl+G)",
+        )
+        self.on = push_button(
+            "Forwards ▸", lambda: self.session.follow(Direction.FORWARDS), tip="Follow forwards (Ctrl+F)"
+        )
         for button, name in ((self.back, "Follow backwards"), (self.on, "Follow forwards")):
             button.setAccessibleName(name)
         self.facts = quiet(name="Follow result")
@@ -95,11 +102,16 @@ class FollowPage(Page):
         self.box.addLayout(spaced(self.back, self.on))
         self.box.addWidget(self.facts)
         self.box.addWidget(rule())
-        self.new = push_button("New surface", lambda: self.call("new_surface"), tip="Draw an area on another plane (Shift+A)")
+        self.new = push_button(
+            "New surface", lambda: self.call("new_surface"), tip="Draw an area on another plane (Shift+A)"
+        )
         self.box.addWidget(self.new)
 
     def _on_motion(self) -> None:
-        shot, surface = self.session.desk.shot(self.session.project), self.session.desk.surface(self.session.project)
+        shot, surface = (
+            self.session.desk.shot(self.session.project),
+            self.session.desk.surface(self.session.project),
+        )
         if shot is not None and surface is not None:
             chosen = self.motion.currentData()
             self.session.commit("Motion", edits.change_surface, shot.id, surface.id, motion=MotionModel(chosen))
@@ -113,8 +125,8 @@ class FollowPage(Page):
             self.title.setText("No surface yet")
             self.facts.setText("")
             self.advice.say(
-                "Draw round a flat, well-textured part of the picture that moves with the thing. Click its corners; click the "
-                "first one again to close."
+                "Draw round a flat, well-textured part of the picture that moves with the thing. Click its corners; "
+                "click the first one again to close."
             )
             return
         self.title.setText(surface.name)
@@ -148,7 +160,9 @@ class CoverPage(Page):
         self.smooth.setAccessibleName("Rounded shape")
         self.keys = quiet(name="Keys")
         self.frames = quiet(name="Frames of the fix")
-        self.new = push_button("New fix on this surface", lambda: self.call("new_fix"), tip="Draw round another thing (Shift+S)")
+        self.new = push_button(
+            "New fix on this surface", lambda: self.call("new_fix"), tip="Draw round another thing (Shift+S)"
+        )
         self.box.addWidget(self.title)
         self.box.addWidget(self.soft)
         self.box.addWidget(self.grow)
@@ -180,10 +194,14 @@ class CoverPage(Page):
         self.title.setText(fix.name if fix is not None else "Nothing covered yet")
         if surface is None or surface.track is None:
             self.advice.say(
-                "A cover rides on a followed surface, and there is none yet.", "Go to Follow", lambda: self.call("step_follow")
+                "A cover rides on a followed surface, and there is none yet.",
+                "Go to Follow",
+                lambda: self.call("step_follow"),
             )
         elif not has:
-            self.advice.say("Draw round the thing, a few pixels larger than it is, so that its blur and soft edges are inside.")
+            self.advice.say(
+                "Draw round the thing, a few pixels larger than it is, so that its blur and soft edges are inside."
+            )
         else:
             assert fix is not None
             advice = steps_of(shot, fix)[Step.COVER]
@@ -197,7 +215,9 @@ class CoverPage(Page):
         with QSignalBlocker(self.smooth):
             self.smooth.setChecked(fix.cover.shapes[0].is_smooth)
         frames = ", ".join(str(key.frame) for key in fix.cover.shapes[0].keys)
-        self.keys.setText(f"Shape keyed on {frames}. Drag a point on another frame to key it there; Delete takes the key off.")
+        self.keys.setText(
+            f"Shape keyed on {frames}. Drag a point on another frame to key it there; Delete takes the key off."
+        )
         life = f"frames {fix.frames.first}–{fix.frames.last}" if fix.frames else "all frames"
         self.frames.setText(f"Lives on {life}. Drag the ends of its bar on the frame strip to change that.")
 
@@ -206,10 +226,13 @@ class FillPage(Page):
     def build(self) -> None:
         self.title = heading("")
         self.make = push_button(
-            "Clean plate from this frame", lambda: self.call("new_plate"), primary=True, tip="A still to paint on (Shift+C)"
+            "Clean plate from this frame",
+            lambda: self.call("new_plate"),
+            primary=True,
+            tip="A still to paint on (Shift+C)",
         )
         self.load = push_button("Clean plate from a picture…", lambda: self.call("plate_from_picture"))
-        self.size = ValueRow("Size", 1, 400, "px", curve=2.0, tip="Diameter of the brush (R smaller, T larger)")
+        self.size_row = ValueRow("Size", 1, 400, "px", curve=2.0, tip="Diameter of the brush (R smaller, T larger)")
         self.soft = ValueRow("Softness", 0, 100, "%")
         self.opacity = ValueRow("Opacity", 0, 100, "%")
         self.source = quiet(name="Source")
@@ -224,10 +247,10 @@ class FillPage(Page):
         self.strokes.selectionModel().currentChanged.connect(lambda *_: self._show_stroke())
         self.edit_note = quiet(name="What the sliders change")
         self.remove = push_button("Remove stroke", self._on_remove)
-        for widget in (self.title, self.make, self.load, rule(), self.source, self.size, self.soft, self.opacity,
+        for widget in (self.title, self.make, self.load, rule(), self.source, self.size_row, self.soft, self.opacity,
                        rule(), self.strokes_title, self.strokes, self.edit_note, self.remove):  # fmt: skip
             self.box.addWidget(widget)
-        self.size.value_changed.connect(lambda v, final: self._on_brush("size_px", v, final))
+        self.size_row.value_changed.connect(lambda v, final: self._on_brush("size_px", v, final))
         self.soft.value_changed.connect(lambda v, final: self._on_brush("softness", v / 100, final))
         self.opacity.value_changed.connect(lambda v, final: self._on_brush("opacity", v / 100, final))
 
@@ -248,7 +271,11 @@ class FillPage(Page):
         """Change the chosen stroke, or else the brush in hand."""
         stroke, desk = self.selected_stroke(), self.session.desk
         if stroke is None:
-            values = {"size_px": desk.brush.size_px, "softness": desk.brush.softness, "opacity": desk.brush.opacity}
+            values = {
+                "size_px": desk.brush.size_px,
+                "softness": desk.brush.softness,
+                "opacity": desk.brush.opacity,
+            }
             self.session.set_desk(brush=type(desk.brush)(**{**values, field: value}))
             return
         changed = replace(stroke, **{field: value})
@@ -263,7 +290,7 @@ class FillPage(Page):
     def _show_stroke(self) -> None:
         stroke, brush = self.selected_stroke(), self.session.desk.brush
         shown = stroke or brush
-        self.size.set_value(shown.size_px)
+        self.size_row.set_value(shown.size_px)
         self.soft.set_value(shown.softness * 100)
         self.opacity.set_value(shown.opacity * 100)
         self.remove.setEnabled(stroke is not None)
@@ -284,7 +311,7 @@ class FillPage(Page):
         self.strokes_title.setText(f"Strokes ({len(rows)})")
         self.make.setProperty("primary", plate is None)
         self.make.style().polish(self.make)
-        for widget in (self.size, self.soft, self.opacity, self.strokes):
+        for widget in (self.size_row, self.soft, self.opacity, self.strokes):
             widget.setEnabled(plate is not None)
         self._show_stroke()
 
@@ -293,7 +320,9 @@ class FillPage(Page):
             self.advice.say("A clean plate lies on a followed surface, and there is none yet.", "Go to Follow",
                             lambda: self.call("step_follow"))  # fmt: skip
         elif plate is None:
-            self.advice.say("Go to a frame where the surroundings of the thing are seen well, and make a clean plate of it.")
+            self.advice.say(
+                "Go to a frame where the surroundings of the thing are seen well, and make a clean plate of it."
+            )
         elif fix is not None and plate.id not in fix.fill.plate_ids:
             self.advice.say(f"{fix.name} is not filled from this plate.", "Use it", lambda: self._use(shot, fix, plate))
         elif fix is not None:
@@ -321,7 +350,17 @@ class MatchPage(Page):
         self.brighten = ValueRow("Brighten by hand", -2, 2, "stops", 2)
         self.grain = ValueRow("Grain", 0, 200, "%", tip="Of the grain that was measured on the shot")
         self.found = quiet(name="Grain found")
-        for widget in (self.title, self.soft, rule(), self.light, self.stops, self.brighten, rule(), self.grain, self.found):
+        for widget in (
+            self.title,
+            self.soft,
+            rule(),
+            self.light,
+            self.stops,
+            self.brighten,
+            rule(),
+            self.grain,
+            self.found,
+        ):
             self.box.addWidget(widget)
         self.soft.value_changed.connect(self._on_soft)
         self.light.toggled.connect(lambda on: self._set("Match light", True, is_light_matched=on))
@@ -343,7 +382,11 @@ class MatchPage(Page):
             widget.setEnabled(fix is not None)
         self.title.setText(fix.name if fix is not None else "Nothing to match yet")
         if fix is None:
-            self.advice.say("There is no fix in hand. Cover something first.", "Go to Cover", lambda: self.call("step_cover"))
+            self.advice.say(
+                "There is no fix in hand. Cover something first.",
+                "Go to Cover",
+                lambda: self.call("step_cover"),
+            )
             return
         state = steps_of(shot, fix)[Step.FILL]
         if state.state is not State.FINE:
@@ -369,7 +412,9 @@ class MatchPage(Page):
 class CheckPage(Page):
     def build(self) -> None:
         self.title = heading("")
-        self.run = push_button("Measure all frames", self.session.measure, primary=True, tip="Seam and flicker (Ctrl+M)")
+        self.run = push_button(
+            "Measure all frames", self.session.measure, primary=True, tip="Seam and flicker (Ctrl+M)"
+        )
         self.worst = push_button("Go to the worst frame", lambda: self.call("worst_frame"), tip="Worst frame (G)")
         self.figures = quiet(name="Figures here")
         self.summary = quiet(name="Figures of the shot")
@@ -391,7 +436,11 @@ class CheckPage(Page):
         measured = self.session.measures(fix.id) if fix is not None else ()
         self.worst.setEnabled(bool(measured))
         if fix is None:
-            self.advice.say("There is no fix in hand. Cover something first.", "Go to Cover", lambda: self.call("step_cover"))
+            self.advice.say(
+                "There is no fix in hand. Cover something first.",
+                "Go to Cover",
+                lambda: self.call("step_cover"),
+            )
             return
         advice = steps_of(shot, fix, measured)[Step.CHECK]
         self.advice.say(advice.words if advice.state is State.LOOK else "")
@@ -407,7 +456,9 @@ class CheckPage(Page):
         )
         here = next((one for one in measured if one.frame == self.session.desk.frame), None)
         self.figures.setText(
-            f"This frame: seam {here.seam_percent:.1f} %, flicker {here.flicker_percent:.1f} %" if here else "Not on this frame"
+            f"This frame: seam {here.seam_percent:.1f} %, flicker {here.flicker_percent:.1f} %"
+            if here
+            else "Not on this frame"
         )
 
 

@@ -69,7 +69,15 @@ class ValueRow(QWidget):
     value_changed = Signal(float, bool)
 
     def __init__(
-        self, name: str, low: float, high: float, unit: str, decimals: int = 0, *, curve: float = 1.0, tip: str = ""
+        self,
+        name: str,
+        low: float,
+        high: float,
+        unit: str,
+        decimals: int = 0,
+        *,
+        curve: float = 1.0,
+        tip: str = "",
     ) -> None:
         super().__init__()
         self._low, self._high, self._curve = low, high, curve

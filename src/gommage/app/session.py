@@ -6,11 +6,13 @@ import os
 import time
 from collections.abc import Callable, Hashable
 from dataclasses import dataclass, replace
+from functools import partial
 from pathlib import Path
 from typing import Any
 
 from PySide6.QtCore import QObject, Qt, Signal
 
+from gommage.app.desk import Desk
 from gommage.core.check import FrameMeasures
 from gommage.core.document import History, Project, Surface, Track, edits, store
 from gommage.core.document.journal import Journal
@@ -18,7 +20,6 @@ from gommage.core.engine import Engine, Jobs, Priority, RenderTarget, render
 from gommage.core.engine.evaluate import fix_inputs
 from gommage.core.engine.render import RenderReport
 from gommage.core.follow import Direction, FollowStep, follow_plane, with_step
-from gommage.app.desk import Desk
 from gommage.errors import EditError, ProjectError
 
 __all__ = ["LongWork", "Session"]
@@ -63,6 +64,7 @@ class Session(QObject):
         self.saved: Project = self.history.present
         self.work: LongWork | None = None
         self.live_track: Track | None = None
+        self.live_frame = 0
         self._measures: dict[Hashable, tuple[FrameMeasures, ...]] = {}
         self._journal_root = journal_root
         self._journal: Journal | None = None
@@ -102,6 +104,7 @@ class Session(QObject):
                 surface_id=shot.surfaces[-1].id if shot.surfaces else "",
                 fix_id=shot.fixes[-1].id if shot.fixes else "",
                 plate_id=shot.clean_plates[-1].id if shot.clean_plates else "",
+                tool="edit" if shot.surfaces else "draw",
             )
         old_desk, self.desk = self.desk, fresh
         self.document_changed.emit(old, project)
@@ -118,7 +121,7 @@ class Session(QObject):
             self.error_shown.emit(str(error))
 
     def commit(self, label: str, edit: Callable[..., Project], *arguments: Any, **fields: Any) -> bool:
-        """Do one edit as one step of history; an edit that is refused is shown in words. Returns whether it was done."""
+        """Do one edit as one step of history; returns whether it was done. A refusal is shown in words."""
         old = self.project
         try:
             new = edit(old, *arguments, **fields)
@@ -131,7 +134,9 @@ class Session(QObject):
         self._after_step(old, new)
         return True
 
-    def commit_while(self, label: str, is_final: bool, edit: Callable[..., Project], *arguments: Any, **fields: Any) -> None:
+    def commit_while(
+        self, label: str, is_final: bool, edit: Callable[..., Project], *arguments: Any, **fields: Any
+    ) -> None:
         """Do an edit of a drag: all edits of one drag are one step of history."""
         if self._gesture == label and self.history.undo_label == label:
             old = self.project
@@ -181,7 +186,11 @@ class Session(QObject):
         if shot is None:
             return
         changes: dict[str, str] = {}
-        for name, items in (("surface_id", shot.surfaces), ("fix_id", shot.fixes), ("plate_id", shot.clean_plates)):
+        for name, items in (
+            ("surface_id", shot.surfaces),
+            ("fix_id", shot.fixes),
+            ("plate_id", shot.clean_plates),
+        ):
             if getattr(self.desk, name) not in {item.id for item in items}:
                 changes[name] = items[-1].id if items else ""
         if changes:
@@ -305,12 +314,17 @@ class Session(QObject):
         def run(check: Callable[[], None]) -> int:
             count = 0
             steps = follow_plane(
-                lambda frame: self.engine.plate(footage, frame), surface, footage.frames, start, direction, check
+                lambda frame: self.engine.plate(footage, frame),
+                surface,
+                footage.frames,
+                start,
+                direction,
+                check,
             )
             for step in steps:
                 count += 1
                 check()
-                self.later(lambda step=step, count=count: self._on_step(step, count / total))
+                self.later(partial(self._on_step, step, count / total))
             return count
 
         self.submit(("long", "follow", surface), Priority.LONG, run, self._on_followed, self._failed)
@@ -319,6 +333,7 @@ class Session(QObject):
         if self.work is None:
             return  # it came after the stop
         self.live_track = with_step(self.live_track, step)
+        self.live_frame = step.frame
         self._progress(self.work.words, min(share, 1.0))
         self.track_grew.emit(self.live_track)
 
@@ -361,7 +376,10 @@ class Session(QObject):
 
         def run(check: Callable[[], None]) -> tuple[FrameMeasures, ...]:
             return self.engine.check(
-                shot, fix, check, lambda share: self.later(lambda: self._progress(f"Measuring {fix.name}", share))
+                shot,
+                fix,
+                check,
+                lambda share: self.later(lambda: self._progress(f"Measuring {fix.name}", share)),
             )
 
         def returned(figures: tuple[FrameMeasures, ...]) -> None:
@@ -398,4 +416,3 @@ class Session(QObject):
                 self.note_shown.emit(f"Rendered {len(frames)} frames to {where}")
 
         self.submit(("long", "render"), Priority.LONG, run, returned, self._failed)
-

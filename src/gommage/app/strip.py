@@ -149,7 +149,9 @@ class FrameStrip(QWidget):
             if sure is not None:
                 tall = max(height * sure, 2)
                 colour = colours.look_here if frame in self._data.amber else colours.quiet
-                painter.fillRect(QRectF(self._x(frame), top + height - tall, max(width - 0.6, 0.8), tall), QColor(colour))
+                painter.fillRect(
+                    QRectF(self._x(frame), top + height - tall, max(width - 0.6, 0.8), tall), QColor(colour)
+                )
 
     def _draw_check(self, painter: QPainter) -> None:
         """Draw figures by lightness: dark is fine, light is worth a look."""
@@ -160,7 +162,8 @@ class FrameStrip(QWidget):
             level = round(0x42 + share * (0xF0 - 0x42))
             tall = 4 + (height - 4) * share
             painter.fillRect(
-                QRectF(self._x(frame), top + height - tall, max(width - 0.6, 0.8), tall), QColor(level, level, level)
+                QRectF(self._x(frame), top + height - tall, max(width - 0.6, 0.8), tall),
+                QColor(level, level, level),
             )
 
     def _draw_marks(self, painter: QPainter) -> None:
@@ -262,7 +265,9 @@ class FrameStrip(QWidget):
 
     def wheelEvent(self, event: QWheelEvent) -> None:
         steps = event.angleDelta().y() / 120
-        fixed = self._from + (event.position().x() - LEFT) / max(self.width() - LEFT - RIGHT, 1) * (self._to - self._from)
+        fixed = self._from + (event.position().x() - LEFT) / max(self.width() - LEFT - RIGHT, 1) * (
+            self._to - self._from
+        )
         factor = 1.25**-steps
         low, high = float(self._data.first), float(self._data.last + 1)
         width = min(max((self._to - self._from) * factor, 8.0), max(high - low, 1.0))

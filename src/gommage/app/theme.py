@@ -113,7 +113,7 @@ def _sheet(t: Theme) -> str:
 
 def apply_theme(application: QApplication, chosen: Theme = DARK) -> None:
     """Give an application its typeface, palette and style sheet."""
-    global _current  # noqa: PLW0603 - one look an application
+    global _current
     _current = chosen
     for file in sorted((ASSETS / "fonts").glob("*.otf")):
         QFontDatabase.addApplicationFont(str(file))

@@ -13,7 +13,15 @@ import numpy as np
 
 from gommage.core.picture import Matrix, Points, apply_matrix
 
-__all__ = ["DrawnShape", "PointerEvent", "Stage", "draw_shape_click", "drag_points", "hit_point", "stroke_points"]
+__all__ = [
+    "DrawnShape",
+    "PointerEvent",
+    "Stage",
+    "draw_shape_click",
+    "drag_points",
+    "hit_point",
+    "stroke_points",
+]
 
 GRAB_PX = 9.0
 

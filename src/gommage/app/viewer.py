@@ -134,8 +134,8 @@ class Viewer(QWidget):
         fixed = around if around is not None else QPointF(self.width() / 2, self.height() / 2)
         zoom = float(np.clip(zoom, SMALLEST_ZOOM, LARGEST_ZOOM))
         middle = QPointF(self.width() / 2, self.height() / 2)
-        at = self._centre + (fixed - middle) / self._zoom
-        self._centre = at - (fixed - middle) / zoom
+        by, change = fixed - middle, 1 / self._zoom - 1 / zoom
+        self._centre += QPointF(by.x() * change, by.y() * change)
         self._zoom = zoom
         self.view_changed.emit()
 
@@ -154,6 +154,10 @@ class Viewer(QWidget):
         self._live = []
         self.update()
 
+    def set_message(self, message: str) -> None:
+        """Set the words over the picture."""
+        self._message = message
+
     def set_other(self, pixels: NDArray[np.uint8] | None) -> None:
         """Set the picture that shows right of the wipe's line."""
         self._other = None if pixels is None else _image(pixels, self.devicePixelRatioF())
@@ -171,7 +175,8 @@ class Viewer(QWidget):
         if len(self._live) > 32 and self._image is not None:
             painter = QPainter(self._image)
             for place, bit in self._live:
-                painter.drawImage(QPointF(place.left, place.top) / self.devicePixelRatioF(), bit)
+                ratio = self.devicePixelRatioF()
+                painter.drawImage(QPointF(place.left / ratio, place.top / ratio), bit)
             painter.end()
             self._live = []
         ratio = self.devicePixelRatioF()
@@ -367,7 +372,8 @@ class Viewer(QWidget):
 
     def mouseMoveEvent(self, event: QMouseEvent) -> None:
         if self._pan_from is not None:
-            self._centre -= (event.position() - self._pan_from) / self._zoom
+            by = event.position() - self._pan_from
+            self._centre -= QPointF(by.x() / self._zoom, by.y() / self._zoom)
             self._pan_from = event.position()
             self.view_changed.emit()
             self.update()
@@ -387,7 +393,13 @@ class Viewer(QWidget):
             self._feed("release", event.position(), event.modifiers(), 1.0)
 
     def _feed(
-        self, kind: str, at: QPointF, modifiers: Qt.KeyboardModifier, pressure: float, *, is_eraser: bool = False
+        self,
+        kind: str,
+        at: QPointF,
+        modifiers: Qt.KeyboardModifier,
+        pressure: float,
+        *,
+        is_eraser: bool = False,
     ) -> None:
         self._pen_at = at
         if kind != "move":
@@ -439,4 +451,3 @@ def _image(pixels: NDArray[np.uint8], ratio: float) -> QImage:
 
 def _polygon(points: Points) -> QPolygonF:
     return QPolygonF([QPointF(float(x), float(y)) for x, y in points if np.isfinite(x) and np.isfinite(y)])
-

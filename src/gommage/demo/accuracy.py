@@ -5,7 +5,6 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 import numpy as np
-from msgspec.structs import replace
 from numpy.typing import NDArray
 
 from gommage.core.document import Project, Shot, edits
@@ -46,7 +45,7 @@ class RepairFigures:
     changed_outside : int
         Pixels outside the cover that differ from the plate.
     flicker, true_flicker : float
-        Mean change from frame to frame of the region held still, averaged over 8 px, in per cent; result and clean shot.
+        Mean change from frame to frame of the region held still, averaged over 8 px, in per cent: result, truth.
     grain_ratio : float
         Fine detail's deviation inside the cover, result over clean shot.
     """

@@ -92,7 +92,11 @@ def follow_column(
     """Return the project with the column followed through the shot."""
     shot = project.shots[0]
     surface = Surface(
-        id="column", name="Column", home_frame=HOME_FRAME, area=column_area(demo), motion=MotionModel.PERSPECTIVE
+        id="column",
+        name="Column",
+        home_frame=HOME_FRAME,
+        area=column_area(demo),
+        motion=MotionModel.PERSPECTIVE,
     )
     track: Track | None = None
     for step in follow_plane(
@@ -108,11 +112,13 @@ def cleaned(engine: Engine, demo: DemoShot) -> Project:
     project = follow_column(engine, demo_project(demo), demo)
     shot_id = project.shots[0].id
     plate = CleanPlate(
-        id="plate", name="Column without label", surface_id="column", home_frame=HOME_FRAME, strokes=recorded_strokes(demo)
+        id="plate",
+        name="Column without label",
+        surface_id="column",
+        home_frame=HOME_FRAME,
+        strokes=recorded_strokes(demo),
     )
     project = edits.add_clean_plate(project, shot_id, plate)
     fix = Fix(id="1abe1", name="Price label", surface_id="column", cover=Cover(shapes=(label_cover(demo),)))
     project = edits.add_fix(project, shot_id, fix)
     return edits.set_fill(project, shot_id, fix.id, (plate.id,))
-
-

@@ -5,6 +5,9 @@ Colours are given as sRGB hex, as one picks them; everything is drawn twice as l
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+from typing import Any
+
 import cv2
 import numpy as np
 from numpy.typing import NDArray
@@ -15,6 +18,7 @@ from gommage.core.picture import Window, around
 __all__ = ["Canvas", "linear", "paper_grain", "smooth_noise"]
 
 Floats = NDArray[np.float32]
+Outline = NDArray[np.floating[Any]] | Sequence[tuple[float, float]]
 _SUBPIXEL_BITS = 4
 
 
@@ -59,7 +63,7 @@ class Canvas:
         self.colour[:] = linear(ground)
         self.alpha = np.ones(self.colour.shape[:2], np.float32)
 
-    def mask(self, points: NDArray[np.floating] | list[tuple[float, float]]) -> Floats:
+    def mask(self, points: Outline) -> Floats:
         """Return the antialiased inside (H, W) of a polygon."""
         return self._local_mask(np.asarray(points, np.float64), Window.of(*self.size_wh))
 
@@ -71,15 +75,13 @@ class Canvas:
         mask = np.zeros((window.height, window.width), np.uint8)
         fixed = np.round((points - (window.left, window.top)) * 2**_SUBPIXEL_BITS).astype(np.int32)
         cv2.fillPoly(mask, [fixed], 255, lineType=cv2.LINE_AA, shift=_SUBPIXEL_BITS)
-        return mask.astype(np.float32) / 255
+        return mask.astype(np.float32) / np.float32(255)
 
     def _lay(self, window: Window, pigment: Floats, cover: Floats) -> None:
         region = self.colour[window.slices]
         region += (pigment - region) * cover[..., None]
 
-    def wash(
-        self, points: NDArray[np.floating] | list[tuple[float, float]], colour: str, strength: float = 0.9
-    ) -> None:
+    def wash(self, points: Outline, colour: str, strength: float = 0.9) -> None:
         """Lay a watercolour wash: uneven inside, darker where it dried along its rim."""
         outline = np.asarray(points, np.float64)
         window = self._window(outline, 4)
@@ -90,9 +92,9 @@ class Canvas:
         rim = mask * (1 - cv2.GaussianBlur(mask, (0, 0), 5)) * 1.3
         uneven = 1 + 0.16 * smooth_noise(size, 46, self.rng) + 0.06 * smooth_noise(size, 11, self.rng)
         cover = np.clip(mask * strength * uneven + 0.35 * rim * strength, 0, 1)
-        self._lay(window, linear(colour) * (1 - 0.45 * rim[..., None]), cover)
+        self._lay(window, linear(colour) * (1 - 0.45 * rim[..., None]), cover.astype(np.float32))
 
-    def fill(self, points: NDArray[np.floating] | list[tuple[float, float]], colour: str, strength: float = 1.0) -> None:
+    def fill(self, points: Outline, colour: str, strength: float = 1.0) -> None:
         """Lay flat paint."""
         outline = np.asarray(points, np.float64)
         window = self._window(outline, 2)
@@ -101,7 +103,7 @@ class Canvas:
 
     def ink(
         self,
-        points: NDArray[np.floating] | list[tuple[float, float]],
+        points: Outline,
         width: float = 3.0,
         colour: str = "2b1d18",
         strength: float = 0.8,
@@ -121,7 +123,7 @@ class Canvas:
         for one, other, pressure in zip(fixed[:-1], fixed[1:], press, strict=False):
             thick = max(round(width * (1 + 0.9 * float(pressure))), 1)
             cv2.line(mask, one.tolist(), other.tolist(), 255, thick, cv2.LINE_AA, _SUBPIXEL_BITS)
-        self._lay(window, linear(colour), mask.astype(np.float32) / 255 * strength)
+        self._lay(window, linear(colour), (mask.astype(np.float32) / 255 * strength).astype(np.float32))
 
     def text(self, words: str, at: tuple[float, float], scale: float, thickness: int, colour: str) -> None:
         """Letter by hand."""
@@ -134,7 +136,7 @@ class Canvas:
         """Multiply the paint by a (H, W) factor."""
         self.colour *= multiplier[..., None]
 
-    def cut(self, points: NDArray[np.floating] | list[tuple[float, float]]) -> None:
+    def cut(self, points: Outline) -> None:
         """Cut a hole; the cardboard's edge catches the light."""
         hole = self.mask(points)
         edge = np.clip(cv2.GaussianBlur(hole, (0, 0), 2.2) - hole, 0, 1)[..., None]

@@ -8,7 +8,19 @@ from numpy.typing import NDArray
 
 from gommage.demo.painting import Canvas, linear, paper_grain, smooth_noise
 
-__all__ = ["LABEL_CENTRE", "LABEL_CORNERS", "LABEL_SIZE", "LABEL_TURN", "OPENING", "SHAFT_REPEAT", "SHEET", "backdrop", "label", "proscenium", "village"]
+__all__ = [
+    "LABEL_CENTRE",
+    "LABEL_CORNERS",
+    "LABEL_SIZE",
+    "LABEL_TURN",
+    "OPENING",
+    "SHAFT_REPEAT",
+    "SHEET",
+    "backdrop",
+    "label",
+    "proscenium",
+    "village",
+]
 
 SHEET = (2000, 1200)
 """Width and height of each painted sheet in its own pixels."""
@@ -17,8 +29,8 @@ LABEL_SIZE = (140, 96)
 LABEL_CENTRE = np.array([392.0, 564.0])
 LABEL_TURN = np.deg2rad(-7.0)
 SHAFT_REPEAT = 68
-"""The columns are papered with a print that repeats after so many sheet pixels downwards: one repeat above or below
-the label stands exactly what the label hides, so that a repair can be judged by the pixel."""
+"""The columns are papered with a print that repeats after so many sheet pixels downwards: one repeat above or
+below the label stands exactly what the label hides, so that a repair can be judged by the pixel."""
 _SHAFT = slice(414, 720)
 _COLUMNS = (300, 1516)
 _COLUMN_WIDTH = 190
@@ -50,7 +62,10 @@ def backdrop() -> Floats:
     sheet.colour[:] = linear("22375e") * (1 - ramp) + linear("c98f74") * ramp**1.6
     sheet.shade(1 + 0.09 * smooth_noise(SHEET, 130, sheet.rng) + 0.04 * smooth_noise(SHEET, 31, sheet.rng))
     for x, y, radius in zip(
-        sheet.rng.uniform(100, 1900, 70), sheet.rng.uniform(60, 620, 70), sheet.rng.uniform(1.6, 4.6, 70), strict=True
+        sheet.rng.uniform(100, 1900, 70),
+        sheet.rng.uniform(60, 620, 70),
+        sheet.rng.uniform(1.6, 4.6, 70),
+        strict=True,
     ):
         sheet.fill(_arc((x, y), (radius, radius), 0, 360), "f4e6bd", 0.85)
     sheet.wash(_arc((1240, 330), (118, 118), 0, 360), "f3e2ae")
@@ -60,7 +75,9 @@ def backdrop() -> Floats:
     for base, rise, colour, seed in ((760, 120, "56698b", 1), (850, 90, "47597a", 2), (950, 80, "33465f", 3)):
         x = np.linspace(0, width, 80)
         rng = np.random.default_rng(seed)
-        ridge = base - rise * sum(np.sin(x / w + rng.uniform(0, 6)) * s for w, s in ((310, 0.6), (140, 0.3), (63, 0.12)))
+        ridge = base - rise * sum(
+            np.sin(x / w + rng.uniform(0, 6)) * s for w, s in ((310, 0.6), (140, 0.3), (63, 0.12))
+        )
         hill = np.vstack([np.column_stack([x, ridge]), [[width, height], [0, height]]])
         sheet.wash(hill, colour)
         sheet.ink(hill[:80], 2.5, strength=0.55)
@@ -75,10 +92,23 @@ def village() -> Floats:
     sheet = Canvas(SHEET, "7d5a46", seed=12)
     width, height = SHEET
     roofs: list[tuple[float, float]] = [(0.0, 930.0)]
-    houses = [(60, 250, 700), (320, 190, 780), (520, 230, 640), (780, 150, 800), (960, 240, 720), (1230, 180, 790)]
+    houses = [
+        (60, 250, 700),
+        (320, 190, 780),
+        (520, 230, 640),
+        (780, 150, 800),
+        (960, 240, 720),
+        (1230, 180, 790),
+    ]
     houses += [(1430, 260, 660), (1720, 220, 750)]
     for x, wide, top in houses:
-        roofs += [(x - 12, 900), (x - 12, top + 80), (x + wide / 2, top), (x + wide + 12, top + 80), (x + wide + 12, 910)]
+        roofs += [
+            (x - 12, 900),
+            (x - 12, top + 80),
+            (x + wide / 2, top),
+            (x + wide + 12, top + 80),
+            (x + wide + 12, 910),
+        ]
     roofs += [(width, 930)]
     outline = np.array([*roofs, (width, height), (0, height)])
     walls = ("c49a6c", "a8614a", "b9a47a", "8b6d84", "c07f52", "a79770", "b0584a", "8a8a74")
@@ -90,7 +120,7 @@ def village() -> Floats:
         sheet.ink([(x + wide, top + 84), (x + wide, 1060)], 3)
         for row in range(2):
             for side in (0.2, 0.6):
-                left, upper = x + wide * side, top + 120 + row * 105
+                left, upper = x + wide * side, float(top + 120 + row * 105)
                 window = np.array([(0, 0), (38, 0), (38, 54), (0, 54)]) + (left, upper)
                 sheet.wash(window, "f2c766" if (row + int(side * 10) + x // 10) % 3 else "4a4a5c")
                 sheet.ink(window, 2.5, closed=True)
@@ -102,8 +132,8 @@ def village() -> Floats:
     ground = [(0, 1000), (700, 1030), (1300, 1010), (width, 1040), (width, height), (0, height)]
     sheet.wash(ground, "6d7a4c")
     for x in range(15, width, 26):
-        y = 1045 + 40 * float(sheet.rng.random())
-        sheet.ink([(x, y), (x + 6, y - 22)], 2.2, "2f3a20", 0.6)
+        root = 1045 + 40 * float(sheet.rng.random())
+        sheet.ink([(x, root), (x + 6, root - 22)], 2.2, "2f3a20", 0.6)
     sheet.alpha = sheet.mask(outline)
     edge = np.clip(cv2.GaussianBlur(1 - sheet.alpha, (0, 0), 2.0) * 1.4, 0, 1) * sheet.alpha
     sheet.colour += (linear("e6d2ae") - sheet.colour) * edge[..., None]
@@ -184,16 +214,29 @@ def _column(sheet: Canvas, left: int) -> None:
             y = sheet.rng.uniform(top + 50, bottom - 70)
             sheet.ink([(x + 3, y), (x + 9, y + sheet.rng.uniform(8, 26))], 1.4, "5a4431", 0.4, wobble=0.6)
     for band in (330, 720):
-        sheet.wash([(left - 6, band), (left + wide + 6, band), (left + wide + 6, band + 84), (left - 6, band + 84)], "6f7f63")
+        sheet.wash(
+            [(left - 6, band), (left + wide + 6, band), (left + wide + 6, band + 84), (left - 6, band + 84)],
+            "6f7f63",
+        )
         sheet.ink([(left - 6, band), (left + wide + 6, band)], 3)
         sheet.ink([(left - 6, band + 84), (left + wide + 6, band + 84)], 3)
         for step in range(5):
             _rosette(sheet, left + 22 + step * 37, band + 42)
-    for y, grow, deep in ((top - 40, 26, 44), (top + 4, 14, 34), (bottom - 40, 14, 30), (bottom - 10, 28, 46)):
-        block = [(left - grow, y), (left + wide + grow, y), (left + wide + grow, y + deep), (left - grow, y + deep)]
+    for y, grow, deep in (
+        (top - 40, 26, 44),
+        (top + 4, 14, 34),
+        (bottom - 40, 14, 30),
+        (bottom - 10, 28, 46),
+    ):
+        block = [
+            (left - grow, y),
+            (left + wide + grow, y),
+            (left + wide + grow, y + deep),
+            (left - grow, y + deep),
+        ]
         sheet.wash(block, "d8b25c")
         sheet.ink(block, 3, closed=True)
-        for x in np.arange(left - grow + 10, left + wide + grow, 17):
+        for x in range(left - grow + 10, left + wide + grow, 17):
             sheet.ink([(x, y + 8), (x + 3, y + deep - 8)], 1.8, strength=0.5)
     sheet.ink([(left, top), (left, bottom)], 3.5)
     sheet.ink([(left + wide, top), (left + wide, bottom)], 3.5)
@@ -238,7 +281,10 @@ def label() -> tuple[Floats, NDArray[np.float64]]:
     sheet = Canvas((wide + 2 * margin, high + 2 * margin), "f3ead0", seed=14)
     body = np.array([(0, 0), (wide, 0), (wide, high), (0, high)], float) + margin
     sheet.wash(body, "f2d64a", 0.95)
-    sheet.wash([(margin, margin), (margin + wide, margin), (margin + wide, margin + 26), (margin, margin + 25)], "c23b2e")
+    sheet.wash(
+        [(margin, margin), (margin + wide, margin), (margin + wide, margin + 26), (margin, margin + 25)],
+        "c23b2e",
+    )
     sheet.text("PAPER & Co", (margin + 15, margin + 19), 0.56, 1, "fff4dd")
     sheet.text("3.50", (margin + 24, margin + 66), 1.25, 3, "1f1a18")
     for x, thick in zip(range(14, 124, 6), (2, 1, 3, 1, 2, 2, 1, 3, 1, 1, 2, 3, 1, 2, 1, 3, 2, 1, 2), strict=False):

@@ -107,7 +107,7 @@ def _lantern(time: float) -> NDArray[np.float32]:
     return (np.array([1 - 0.21 * s, 1 - 0.25 * s, 1 - 0.33 * s]) * flicker).astype(np.float32)
 
 
-@njit(cache=True, nogil=True)  # type: ignore[untyped-decorator]
+@njit(cache=True, nogil=True)  # type: ignore[untyped-decorator, unused-ignore]
 def _lay_over(below: Picture, rgba: Picture) -> None:
     """Composite premultiplied colour over a picture, in place."""
     for row in range(below.shape[0]):
@@ -143,8 +143,12 @@ def _exposed(time: float) -> tuple[Picture, Picture, Picture]:
         matte[label_seen.slices] += layer[..., 3]
     dirty = clean.copy()
     dirty[label_seen.slices] += added
-    light = _lantern(time) * _vignette() / SHUTTER_SAMPLES
-    return _through_lens(clean * light), _through_lens(dirty * light), _through_lens(matte / SHUTTER_SAMPLES)
+    light = (_lantern(time) * _vignette() / SHUTTER_SAMPLES).astype(np.float32)
+    return (
+        _through_lens((clean * light).astype(np.float32)),
+        _through_lens((dirty * light).astype(np.float32)),
+        _through_lens((matte / SHUTTER_SAMPLES).astype(np.float32)),
+    )
 
 
 def _through_lens(picture: Picture) -> Picture:
@@ -306,4 +310,3 @@ def make_demo(
             progress(count / FRAMES)
     done.write_text(json.dumps({"version": VERSION, "frames": FRAMES}))
     return shot
-

@@ -29,6 +29,7 @@ class Array:
     __slots__ = ("_hash", "values")
 
     values: NDArray[np.float64]
+    _hash: int
 
     def __init__(self, values: ArrayLike) -> None:
         own = np.array(values, dtype=np.float64, order="C")
@@ -47,8 +48,7 @@ class Array:
         return np.array_equal(self.values, other.values)
 
     def __hash__(self) -> int:
-        hashed: int = self._hash
-        return hashed
+        return self._hash
 
     def __len__(self) -> int:
         return len(self.values)

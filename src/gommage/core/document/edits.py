@@ -173,7 +173,8 @@ def set_track(project: Project, shot_id: str, surface_id: str, track: Track | No
 
 def _riders(shot: Shot, surface_id: str) -> list[str]:
     """Return the names of what rides on a surface."""
-    return [item.name for item in (*shot.fixes, *shot.clean_plates) if item.surface_id == surface_id]
+    items: tuple[Fix | CleanPlate, ...] = (*shot.fixes, *shot.clean_plates)
+    return [item.name for item in items if item.surface_id == surface_id]
 
 
 def remove_surface(project: Project, shot_id: str, surface_id: str) -> Project:
@@ -218,7 +219,10 @@ def remove_clean_plate(project: Project, shot_id: str, plate_id: str) -> Project
     def change(shot: Shot) -> Shot:
         shot.clean_plate(plate_id)
         fixes = tuple(
-            _changed(fix, fill=CleanPlateFill(plate_ids=tuple(one for one in fix.fill.plate_ids if one != plate_id)))
+            _changed(
+                fix,
+                fill=CleanPlateFill(plate_ids=tuple(one for one in fix.fill.plate_ids if one != plate_id)),
+            )
             for fix in shot.fixes
         )
         return replace(shot, clean_plates=_without(shot.clean_plates, plate_id), fixes=fixes)
@@ -264,9 +268,7 @@ def add_fix(project: Project, shot_id: str, fix: Fix) -> Project:
 
 def remove_fix(project: Project, shot_id: str, fix_id: str) -> Project:
     """Return the project without a fix; its surface and clean plates stay."""
-    return _in_shot(
-        project, shot_id, lambda shot: replace(shot, fixes=_without(shot.fixes, shot.fix(fix_id).id))
-    )
+    return _in_shot(project, shot_id, lambda shot: replace(shot, fixes=_without(shot.fixes, shot.fix(fix_id).id)))
 
 
 def move_fix(project: Project, shot_id: str, fix_id: str, index: int) -> Project:
@@ -290,7 +292,9 @@ def move_fix(project: Project, shot_id: str, fix_id: str, index: int) -> Project
 def change_fix(project: Project, shot_id: str, fix_id: str, **fields: Any) -> Project:
     """Return the project with fields of a fix changed (name, is_on, frames, surface_id, cover, fill, match)."""
     return _in_shot(
-        project, shot_id, lambda shot: _changed(shot, fixes=_swap(shot.fixes, _changed(shot.fix(fix_id), **fields)))
+        project,
+        shot_id,
+        lambda shot: _changed(shot, fixes=_swap(shot.fixes, _changed(shot.fix(fix_id), **fields))),
     )
 
 
@@ -311,9 +315,7 @@ def set_fill(project: Project, shot_id: str, fix_id: str, plate_ids: tuple[str, 
     return change_fix(project, shot_id, fix_id, fill=CleanPlateFill(plate_ids=plate_ids))
 
 
-def set_shape_key(
-    project: Project, shot_id: str, fix_id: str, shape_id: str, frame: int, points: Array
-) -> Project:
+def set_shape_key(project: Project, shot_id: str, fix_id: str, shape_id: str, frame: int, points: Array) -> Project:
     """Return the project with a cover's shape keyed on a frame (a key that is there is replaced)."""
 
     def keyed(shape: Shape) -> Shape:
@@ -359,4 +361,3 @@ def _fix(project: Project, shot_id: str, fix_id: str) -> Fix:
         return project.shot(shot_id).fix(fix_id)
     except KeyError as error:
         raise EditError(f"There is no item {error.args[0]!r} in this project any more.") from error
-

@@ -10,6 +10,7 @@ import secrets
 from collections.abc import Iterator
 from enum import StrEnum
 from fractions import Fraction
+from itertools import pairwise
 from typing import Self, TypeVar
 
 import numpy as np
@@ -148,7 +149,7 @@ class Shape(Record, frozen=True):
         keys = self.keys
         if frame <= keys[0].frame:
             return keys[0].points.values
-        for before, after in zip(keys, keys[1:], strict=False):
+        for before, after in pairwise(keys):
             if frame < after.frame:
                 share = (frame - before.frame) / (after.frame - before.frame)
                 return before.points.values * (1 - share) + after.points.values * share

@@ -80,7 +80,7 @@ class Cache:
                 found = self._values.get(key)
                 if found is not None:
                     self._values.move_to_end(key)
-                    return found[0]  # type: ignore[no-any-return]
+                    return found[0]
                 event = self._making.get(key)
                 if event is None:
                     self._making[key] = threading.Event()

@@ -7,7 +7,6 @@ from collections.abc import Callable, Hashable
 from dataclasses import dataclass
 from pathlib import Path
 
-
 import numpy as np
 from msgspec.structs import replace
 
@@ -189,7 +188,9 @@ class Engine:
         """Return the window of the plate that any key of the cover can ask for."""
         to_plate = home_to_frame(surface, plate.home_frame)
         assert to_plate is not None
-        points = [outline(key.points.values, is_smooth=shape.is_smooth) for shape in fix.cover.shapes for key in shape.keys]
+        points = [
+            outline(key.points.values, is_smooth=shape.is_smooth) for shape in fix.cover.shapes for key in shape.keys
+        ]
         stacked = np.vstack(points)
         moved = np.column_stack([stacked, np.ones(len(stacked))]) @ to_plate.T
         margin = PLATE_MARGIN_PX + fix.cover.softness_px + max(fix.cover.grow_px, 0)
@@ -213,9 +214,7 @@ class Engine:
             if matrix is None or surface.home_frame + offset in shot.footage.missing:
                 continue
             frame = self.plate(shot.footage, surface.home_frame + offset)
-            reach = around(
-                np.array([[window.left, window.top], [window.right, window.bottom]]), 160
-            ) & bounds
+            reach = around(np.array([[window.left, window.top], [window.right, window.bottom]]), 160) & bounds
             pixels, inside = warp(frame[reach.slices], translation(-reach.left, -reach.top) @ matrix, window)
             use &= inside > 0.5
             neighbours.append(pixels)
@@ -323,7 +322,11 @@ class Engine:
     # -- check ----------------------------------------------------------------------------------------------
 
     def check(
-        self, shot: Shot, fix: Fix, check: Callable[[], None] = lambda: None, progress: Callable[[float], None] = lambda share: None
+        self,
+        shot: Shot,
+        fix: Fix,
+        check: Callable[[], None] = lambda: None,
+        progress: Callable[[float], None] = lambda share: None,
     ) -> tuple[FrameMeasures, ...]:
         """Measure seam and flicker of a fix on every frame it is on."""
         frames = [frame for frame in shot.footage.frames if frame not in shot.footage.missing]
@@ -342,7 +345,13 @@ class Engine:
     def _sample(self, shot: Shot, fix: Fix, frame: int) -> Sample | None:
         if self.patch(shot, fix, frame) is None:
             return None
-        key = ("sample", shot.footage, tuple(fix_inputs(shot, one) for one in shot.fixes if one.is_on), fix.id, frame)
+        key = (
+            "sample",
+            shot.footage,
+            tuple(fix_inputs(shot, one) for one in shot.fixes if one.is_on),
+            fix.id,
+            frame,
+        )
         return self.cache.get_or_make(key, lambda: self._measured_sample(shot, fix, frame))
 
     def _measured_sample(self, shot: Shot, fix: Fix, frame: int) -> Sample:
@@ -372,4 +381,3 @@ def _composite(out: Picture, window: Window, patch: Patch) -> None:
     region = out[shared.within(window)]
     alpha = patch.alpha[shared.within(patch.window)][..., None]
     region += (patch.pixels[shared.within(patch.window)] - region) * alpha
-

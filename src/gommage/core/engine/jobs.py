@@ -136,16 +136,16 @@ class Jobs:
                 job.check()
                 value = job.run(job.check)
                 job.check()
-                answer: Callable[[], None] | None = lambda job=job, value=value: job.returned(value)  # type: ignore[misc]
+                answer: Callable[[], None] | None = lambda job=job, value=value: job.returned(value)  # noqa: E731
             except Cancelled:
                 answer = None
             except GommageError as error:
-                answer = lambda job=job, words=str(error): job.failed(words)  # type: ignore[misc]  # noqa: E731
+                answer = lambda job=job, words=str(error): job.failed(words)  # noqa: E731
             except MemoryError:
-                answer = lambda job=job: job.failed("There is not enough memory for this.")  # type: ignore[misc]  # noqa: E731
+                answer = lambda job=job: job.failed("There is not enough memory for this.")  # noqa: E731
             except Exception as error:  # noqa: BLE001 - the worker's edge: a fault must reach the user, not end the thread
                 words = f"Something went wrong inside Gommage ({type(error).__name__}: {error}). Your work is safe."
-                answer = lambda job=job, words=words: job.failed(words)  # type: ignore[misc]  # noqa: E731
+                answer = lambda job=job, words=words: job.failed(words)  # noqa: E731
             with self._ready:
                 self._running.discard(job.number)
                 if self._jobs.get(job.key) is job:

@@ -53,7 +53,7 @@ class LiveStroke:
         size_wh: tuple[int, int],
         display: Display,
     ) -> None:
-        self._begin = lambda: (engine.canvas(shot, plate), engine.untouched(shot, plate))
+        self._engine, self._shot, self._plate = engine, shot, plate
         self._stroke = stroke
         self._view_from_plate = view_from_plate
         self._viewport = Window.of(*size_wh)
@@ -65,7 +65,8 @@ class LiveStroke:
         """Lay more points (N, 3) and return what of the viewport changed, or None."""
         with self._lock:
             if self._hand is None:
-                canvas, untouched = self._begin()
+                canvas = self._engine.canvas(self._shot, self._plate)
+                untouched = self._engine.untouched(self._shot, self._plate)
                 self._hand = StrokeInHand(canvas, untouched, self._stroke)
                 self._painted = canvas.copy()
             laid = self._hand.add(points)

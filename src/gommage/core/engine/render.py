@@ -182,7 +182,7 @@ def _as_type(pixels: NDArray[np.generic], kind: StillFormat) -> NDArray[np.gener
     if wanted.kind == "f":
         if pixels.dtype.kind == "f":
             return pixels.astype(wanted)
-        return (pixels.astype(np.float32) / np.iinfo(pixels.dtype).max).astype(wanted)
+        return (pixels.astype(np.float32) / (255 if pixels.dtype == np.uint8 else 65535)).astype(wanted)
     if pixels.dtype.kind == "f":
         return (np.clip(pixels.astype(np.float32), 0, 1) * np.iinfo(wanted).max + 0.5).astype(wanted)
     if wanted == np.uint16:

@@ -58,7 +58,13 @@ def steps_of(shot: Shot, fix: Fix, measured: tuple[FrameMeasures, ...] = ()) -> 
     fill = _fill(shot, fix)
     begun = cover.state is not State.NOT_BEGUN and fill.state is not State.NOT_BEGUN
     match = Advice(State.FINE if begun else State.NOT_BEGUN)
-    return {Step.FOLLOW: follow, Step.COVER: cover, Step.FILL: fill, Step.MATCH: match, Step.CHECK: _check(measured)}
+    return {
+        Step.FOLLOW: follow,
+        Step.COVER: cover,
+        Step.FILL: fill,
+        Step.MATCH: match,
+        Step.CHECK: _check(measured),
+    }
 
 
 def _follow(shot: Shot, fix: Fix) -> Advice:
@@ -98,13 +104,18 @@ def _cover(shot: Shot, fix: Fix) -> Advice:
 
 def _fill(shot: Shot, fix: Fix) -> Advice:
     if not fix.fill.plate_ids:
-        return Advice(State.NOT_BEGUN, "There is nothing to fill the cover with yet. Make a clean plate from a good frame.")
+        return Advice(
+            State.NOT_BEGUN,
+            "There is nothing to fill the cover with yet. Make a clean plate from a good frame.",
+        )
     plates = plates_of(shot, fix)
     if not plates:
         return Advice(State.LOOK, "The clean plate's home frame is not followed any more. Follow the surface to it.")
     if not any(plate.strokes or plate.picture for plate in plates):
         return Advice(
-            State.LOOK, "The clean plate is still as it was shot: paint the thing out of it.", plates[0].home_frame
+            State.LOOK,
+            "The clean plate is still as it was shot: paint the thing out of it.",
+            plates[0].home_frame,
         )
     return Advice(State.FINE)
 

@@ -107,4 +107,3 @@ def _matte(engine: Engine, shot: Shot, frame: int) -> Picture:
             region = out[found[0].slices]
             np.maximum(region, found[1], out=region)
     return np.repeat(out[..., None], 3, axis=2)
-

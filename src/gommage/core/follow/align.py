@@ -9,7 +9,15 @@ import numpy as np
 from numpy.typing import NDArray
 
 from gommage.core.document import MotionModel
-from gommage.core.picture import Matrix, Picture, Points, apply_matrix, around, spline_coefficients, translation
+from gommage.core.picture import (
+    Matrix,
+    Picture,
+    Points,
+    apply_matrix,
+    around,
+    spline_coefficients,
+    translation,
+)
 from gommage.core.picture.windows import Window
 from gommage.errors import FollowError
 
@@ -220,7 +228,9 @@ def _update(step: NDArray[np.float64], template: Template) -> Matrix:
     return np.linalg.inv(to_unit) @ inner @ to_unit
 
 
-def align(template: Template, pyramid: Pyramid, start: Matrix, motion: MotionModel, *, coarse: bool = True) -> Alignment:
+def align(
+    template: Template, pyramid: Pyramid, start: Matrix, motion: MotionModel, *, coarse: bool = True
+) -> Alignment:
     """Refine where the area is on a frame.
 
     The difference ``frame(H x) - gain * home(x) - offset`` is minimised over the motion's degrees of freedom, gain
@@ -304,7 +314,9 @@ def _solved(normal: Matrix, right: NDArray[np.float64], unknown: list[int]) -> N
     part = normal[chosen]
     diagonal = np.sqrt(np.maximum(np.diag(part), 1e-30))
     try:
-        solved = np.linalg.solve(part / np.outer(diagonal, diagonal) + 1e-9 * np.eye(len(unknown)), right[unknown] / diagonal)
+        solved = np.linalg.solve(
+            part / np.outer(diagonal, diagonal) + 1e-9 * np.eye(len(unknown)), right[unknown] / diagonal
+        )
     except np.linalg.LinAlgError:
         return None
     step = np.zeros(10)
@@ -324,7 +336,7 @@ def _agreeing(data: _Level, residual: NDArray[np.float64], gain: float) -> NDArr
     total = blocks.max() + 1
 
     def sums(values: NDArray[np.float64]) -> NDArray[np.float64]:
-        return np.bincount(blocks[known], values[known], total)
+        return np.bincount(blocks[known], values[known], total).astype(np.float64)
 
     count = np.maximum(sums(np.ones(len(blocks))), 1)
     mean = sums(data.values) / count
@@ -359,7 +371,9 @@ def _judge(
     return Alignment(matrix, correlation, visible, agreeing, _slip(template, matrix, residual[taken], normal, unknown))
 
 
-def _slip(template: Template, matrix: Matrix, residual: NDArray[np.float64], normal: Matrix, unknown: list[int]) -> float:
+def _slip(
+    template: Template, matrix: Matrix, residual: NDArray[np.float64], normal: Matrix, unknown: list[int]
+) -> float:
     """Return the expected error of the corners: the residual's variance through the inverse normal matrix."""
     try:
         covariance = np.linalg.inv(normal[np.ix_(unknown, unknown)])

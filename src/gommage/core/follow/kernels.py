@@ -24,7 +24,20 @@ def _weights(t):  # type: ignore[no-untyped-def]
 
 @njit(cache=True, nogil=True, fastmath=True)
 def normal_equations(  # type: ignore[no-untyped-def]
-    coefficients, matrix, points, normalised, home, gradient, use, motions, gain, offset, scale, normal, right, residual
+    coefficients,
+    matrix,
+    points,
+    normalised,
+    home,
+    gradient,
+    use,
+    motions,
+    gain,
+    offset,
+    scale,
+    normal,
+    right,
+    residual,
 ):
     """Accumulate weighted normal equations of one alignment step.
 

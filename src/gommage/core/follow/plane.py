@@ -142,9 +142,7 @@ class _Follower:
         inside = (corners >= 0).all(axis=1) & (corners < (width, height)).all(axis=1)
         return float(inside.mean()) < LEAST_VISIBLE
 
-    def _follow_frame(
-        self, frame: int, guess: Matrix, last: Matrix, neighbour: Picture
-    ) -> tuple[FollowStep, Picture]:
+    def _follow_frame(self, frame: int, guess: Matrix, last: Matrix, neighbour: Picture) -> tuple[FollowStep, Picture]:
         try:
             picture = luminance(self._read(frame))
         except FootageError as error:
@@ -159,7 +157,9 @@ class _Follower:
             return FollowStep(frame, None, np.inf, 0.0, "the plane has left the picture"), picture
         if best.correlation < LOST or not np.isfinite(best.slip_px):
             return FollowStep(frame, None, np.inf, 0.0, "the area is not recognised any more"), picture
-        certainty = float(np.clip(best.correlation, 0, 1) * min(1.0, 0.5 + best.visible) * min(1.0, 0.4 + best.agreeing))
+        certainty = float(
+            np.clip(best.correlation, 0, 1) * min(1.0, 0.5 + best.visible) * min(1.0, 0.4 + best.agreeing)
+        )
         return FollowStep(frame, best.home_to_frame, best.slip_px, certainty), picture
 
     @staticmethod

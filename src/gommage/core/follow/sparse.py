@@ -38,7 +38,7 @@ def features_of(luminance: Picture, area: Points | None = None) -> Features:
     if area is not None:
         mask = np.zeros(luminance.shape, np.uint8)
         cv2.fillPoly(mask, [np.round(area).astype(np.int32)], 255)
-    points, descriptors = cv2.SIFT_create(nfeatures=1500, contrastThreshold=0.02).detectAndCompute(
+    points, descriptors = cv2.SIFT.create(nfeatures=1500, contrastThreshold=0.02).detectAndCompute(
         _eight_bit(luminance), mask
     )
     return Features(np.array([p.pt for p in points]).reshape(-1, 2) + 0.5, descriptors)

@@ -10,8 +10,6 @@ import cv2
 import numpy as np
 from numpy.lib.stride_tricks import sliding_window_view
 from numpy.typing import NDArray
-from scipy.fft import dctn, idctn
-from scipy.optimize import nnls
 
 from gommage.core.picture import Picture
 
@@ -105,6 +103,8 @@ def _blocks(picture: Picture, use: NDArray[np.bool_]) -> NDArray[np.float64]:
 
 def _fit_line(level: NDArray[np.float64], variance: NDArray[np.float64]) -> tuple[float, float]:
     """Return floor and slope, neither below 0, through the variances; weighed by what they are worth."""
+    from scipy.optimize import nnls  # loaded late: it costs the start of the program half a second
+
     weight = 1 / np.maximum(variance.mean() + (variance.mean() / max(level.mean(), 1e-6)) * level, 1e-12)
     design = np.column_stack([np.ones_like(level), level]) * weight[:, None]
     solution, _ = nnls(design, variance * weight)
@@ -146,6 +146,8 @@ def add_grain(picture: Picture, grain: Grain, seed: tuple[int, ...], amount: flo
 @lru_cache(maxsize=32)
 def _spectrum(size_px: float) -> NDArray[np.float32]:
     """Return the deviation (8, 8) of each cosine coefficient of unit grain."""
+    from scipy.fft import dctn  # loaded late, as above
+
     kernel = _kernel(size_px)
     lags = np.correlate(kernel, kernel, "full")
     lags = lags / lags.max()
@@ -177,6 +179,8 @@ def without_grain(picture: Picture, grain: Grain, strength: float = 2.7) -> Pict
     G. Yu and G. Sapiro, DCT Image Denoising: a Simple and Effective Image Denoising Algorithm, IPOL 1, 2011,
     doi:10.5201/ipol.2011.ys-dct; here with the threshold of each coefficient from the grain's own spectrum.
     """
+    from scipy.fft import dctn, idctn  # loaded late, as above
+
     height, width = picture.shape[:2]
     if min(height, width) < BLOCK:
         return picture
@@ -198,4 +202,4 @@ def without_grain(picture: Picture, grain: Grain, strength: float = 2.7) -> Pict
             at = np.ix_(rows + i, columns + j)
             total[at] += clean[..., i, j]
             weight[at] += 1
-    return total / weight * deviation
+    return (total / weight * deviation).astype(np.float32)

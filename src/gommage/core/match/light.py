@@ -76,7 +76,7 @@ def match_light(fill: Picture, below: Picture, matte: Picture, valid: Picture) -
         return Light.none()
     basis = _basis(matte.shape)[ring]
     source, target = fill[ring].astype(np.float64), below[ring].astype(np.float64)
-    keep = np.ones(len(basis), bool)
+    keep: NDArray[np.bool_] = np.ones(len(basis), bool)
     coefficients = Light.none().coefficients
     for _ in range(ROUNDS):
         if keep.sum() < LEAST_PIXELS:
@@ -84,7 +84,7 @@ def match_light(fill: Picture, below: Picture, matte: Picture, valid: Picture) -
         coefficients = _moments(source[keep], target[keep], basis[keep])
         residual = target - source * (basis @ coefficients.T)
         spread = 1.4826 * np.median(np.abs(residual[keep]), axis=0) + 1e-7
-        keep = (np.abs(residual) < REJECT * spread).all(axis=1)
+        keep = np.asarray((np.abs(residual) < REJECT * spread).all(axis=1))
     if (coefficients[:, 0] <= 0.02).any() or not np.isfinite(coefficients).all():
         return Light.none()
     return Light(coefficients)

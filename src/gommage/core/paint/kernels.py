@@ -53,6 +53,9 @@ def relax(values, free, sweeps, push):  # type: ignore[no-untyped-def]
                     east = column + 1 if column < width - 1 else column - 1 if width > 1 else column
                     for c in range(channels):
                         mean = 0.25 * (
-                            values[up, column, c] + values[down, column, c] + values[row, west, c] + values[row, east, c]
+                            values[up, column, c]
+                            + values[down, column, c]
+                            + values[row, west, c]
+                            + values[row, east, c]
                         )
                         values[row, column, c] += push * (mean - values[row, column, c])

@@ -97,9 +97,9 @@ def _converted(picture: Picture, source: str, target: str) -> Picture:
 def _curve(space: str, levels: int) -> NDArray[np.float32] | None:
     """Return the linear values of all integer levels if the space treats channels apart, else None."""
     ramp = np.linspace(0, 1, levels, dtype=np.float32)
-    grey = np.repeat(ramp[:, None], 3, axis=1)[None]
+    grey = np.repeat(ramp[:, None], 3, axis=1)[None].astype(np.float32)
     linear = _converted(grey, space, SCENE_LINEAR)[0]
-    probe = np.eye(3, dtype=np.float32)[None]
+    probe: Picture = np.eye(3, dtype=np.float32)[None]
     apart = _converted(probe, space, SCENE_LINEAR)[0]
     crosstalk = np.abs(apart - np.diag(np.diag(apart))).max()
     if crosstalk > 1e-5 or np.abs(linear - linear[:, :1]).max() > 1e-5:
@@ -127,7 +127,7 @@ def decode(pixels: NDArray[np.generic], space: str) -> Picture:
         curve = _curve(space, levels)
         if curve is not None:
             return curve[pixels]
-        return _converted(pixels.astype(np.float32) / (levels - 1), space, SCENE_LINEAR)
+        return _converted(pixels.astype(np.float32) / np.float32(levels - 1), space, SCENE_LINEAR)
     return _converted(pixels.astype(np.float32), space, SCENE_LINEAR)
 
 
@@ -201,7 +201,9 @@ def _curve_for(display: Display) -> NDArray[np.uint8] | None:
     shown = _displayed(probe, display.device, display.view)
     if np.abs(shown[0] - np.diag(shown[1:])).max() > 1e-3:
         return None
-    ramp = _displayed(np.repeat(_steps()[:, None], 3, axis=1) * 2.0**display.exposure_stops, display.device, display.view)
+    ramp = _displayed(
+        np.repeat(_steps()[:, None], 3, axis=1) * 2.0**display.exposure_stops, display.device, display.view
+    )
     return (np.clip(ramp, 0, 1) ** (1 / display.gamma) * 255 + 0.5).astype(np.uint8)
 
 

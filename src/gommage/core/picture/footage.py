@@ -162,7 +162,7 @@ def _probe_stills(path: Path) -> FootageReport:
     if missing:
         notes.append(f"{_counted(len(missing), 'frame')} missing: {_ranges(missing)}. They are shown as gaps.")
     attributes = raw.attributes
-    rate = attributes.get("FramesPerSecond", (24, 1))
+    rate: Any = attributes.get("FramesPerSecond", (24, 1))
     if not (isinstance(rate, tuple) and len(rate) == 2 and rate[0] > 0 and rate[1] > 0):
         rate = (24, 1)
     is_float = raw.pixels.dtype.kind == "f"
@@ -172,7 +172,7 @@ def _probe_stills(path: Path) -> FootageReport:
         missing=missing,
         width=width,
         height=height,
-        rate=(int(rate[0]), int(rate[1])),
+        rate=(round(float(rate[0])), round(float(rate[1]))),
         pixel_aspect=_sane_aspect(attributes.get("PixelAspectRatio", 1.0)),
         colour_space=guess_colour_space(readable.suffix, is_float=is_float, transfer=_transfer(attributes)),
     )
@@ -235,7 +235,7 @@ def _read_still(path: Path) -> RawFrame:
             raise FootageError(f"{name} is cut off or damaged ({_tidy(source.geterror())}).", str(path))
     finally:
         source.close()
-    attributes = {item.name: item.value for item in spec.extra_attribs}
+    attributes: dict[str, Any] = {item.name: item.value for item in spec.extra_attribs}
     pixels, alpha = _colour_and_alpha(np.asarray(pixels), spec, path)
     bits = int(attributes.get("oiio:BitsPerSample", pixels.dtype.itemsize * 8))
     return RawFrame(pixels, alpha, attributes, bits)
@@ -372,7 +372,9 @@ class MoviePlates:
         """Return a frame, decoded to 16-bit RGB; see `Plates`."""
         if not 1 <= frame <= len(self._times):
             raise FrameMissingError(
-                f"Frame {frame} is missing: {self._path.name} ends at {len(self._times)}.", str(self._path), frame
+                f"Frame {frame} is missing: {self._path.name} ends at {len(self._times)}.",
+                str(self._path),
+                frame,
             )
         with self._lock:
             decoded = self._decode(frame)

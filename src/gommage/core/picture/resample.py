@@ -47,7 +47,11 @@ def spline_coefficients(picture: Picture) -> Picture:
     1999, doi:10.1109/79.799930.
     """
     return cv2.sepFilter2D(
-        np.ascontiguousarray(picture), cv2.CV_32F, _INVERSE_SPLINE, _INVERSE_SPLINE, borderType=cv2.BORDER_REFLECT_101
+        np.ascontiguousarray(picture),
+        cv2.CV_32F,
+        _INVERSE_SPLINE,
+        _INVERSE_SPLINE,
+        borderType=cv2.BORDER_REFLECT_101,
     )
 
 
@@ -82,9 +86,7 @@ def warp(picture: Picture, source_from_target: Matrix, window: Window) -> tuple[
     return warp_spline(spline_coefficients(picture), source_from_target, window)
 
 
-def view(
-    picture: Picture, view_from_picture: Matrix, size_wh: tuple[int, int], outside: float = 0.0
-) -> Picture:
+def view(picture: Picture, view_from_picture: Matrix, size_wh: tuple[int, int], outside: float = 0.0) -> Picture:
     """Return what a viewport shows of a picture: averaged when smaller, linear when larger, pixels when close.
 
     For looking only; pixels that leave the program go through `warp_spline`.

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -11,10 +12,10 @@ __all__ = ["Matrix", "Picture", "Points", "Window", "apply_matrix", "around", "t
 
 Picture = NDArray[np.float32]
 """(H, W, 3) scene-linear colour or (H, W) matte."""
-Points = NDArray[np.float64]
-"""(..., 2) positions, x then y, pixel centres at +0.5."""
-Matrix = NDArray[np.float64]
-"""(3, 3) mapping of homogeneous points."""
+Points = NDArray[np.floating[Any]]
+"""(..., 2) float64 positions, x then y, pixel centres at +0.5."""
+Matrix = NDArray[np.floating[Any]]
+"""(3, 3) float64 mapping of homogeneous points."""
 
 
 @dataclass(frozen=True, slots=True)

@@ -17,7 +17,17 @@ from gommage.errors import RenderError
 
 __all__ = ["STILL_FORMATS", "MovieWriter", "StillFormat", "write_still"]
 
-_OWN = ("oiio:", "openexr:", "tiff:", "png:", "dpx:", "jpeg:", "compression", "Orientation", "ImageDescription")
+_OWN = (
+    "oiio:",
+    "openexr:",
+    "tiff:",
+    "png:",
+    "dpx:",
+    "jpeg:",
+    "compression",
+    "Orientation",
+    "ImageDescription",
+)
 
 
 @dataclass(frozen=True, slots=True)
@@ -175,7 +185,9 @@ class MovieWriter:
         self._path = path
         self._temporary = path.with_name(f".{path.stem}.{os.getpid()}.part{path.suffix}")
         if pixel_format == "yuv420p" and (size_wh[0] % 2 or size_wh[1] % 2):
-            raise RenderError(f"{path.name}: H.264 needs an even width and height, the shot is {size_wh[0]} x {size_wh[1]}.")
+            raise RenderError(
+                f"{path.name}: H.264 needs an even width and height, the shot is {size_wh[0]} x {size_wh[1]}."
+            )
         try:
             self._container = av.open(str(self._temporary), "w")
             self._stream: Any = self._container.add_stream(codec, rate=rate, options=options)

@@ -1,0 +1,269 @@
+"""`gommage`: opens the window, or does without one."""
+
+from __future__ import annotations
+
+import json
+import sys
+from pathlib import Path
+from typing import TYPE_CHECKING, NoReturn
+
+import click
+import platformdirs
+
+from gommage import __version__
+from gommage.core.document import Project, Shot, store
+from gommage.core.engine import Engine, RenderTarget, render, render_in_processes
+from gommage.core.picture import probe
+from gommage.core.picture.writing import STILL_FORMATS
+from gommage.errors import GommageError
+
+if TYPE_CHECKING:
+    from gommage.demo import DemoShot
+
+__all__ = ["main"]
+
+NO_DISPLAY = (
+    "There is no display to show the window on. On a machine without a monitor, install Xvfb "
+    "(sudo apt-get install xvfb xauth) and type: xvfb-run gommage demo. Rendering and checking need no display: "
+    "see gommage --help."
+)
+
+
+class Sentences(click.Group):
+    """Turns our errors into one sentence on the terminal."""
+
+    def invoke(self, ctx: click.Context) -> object:
+        try:
+            return super().invoke(ctx)
+        except GommageError as error:
+            _fail(str(error))
+
+
+def _fail(words: str) -> NoReturn:
+    click.echo(f"gommage: {words}", err=True)
+    sys.exit(1)
+
+
+def _load_shot(project: Path, shot_name: str) -> tuple[Project, Shot]:
+    loaded = store.load(project)
+    shots = [shot for shot in loaded.shots if not shot_name or shot.name == shot_name or shot.id == shot_name]
+    if not shots:
+        names = ", ".join(shot.name for shot in loaded.shots) or "none"
+        _fail(f"there is no shot {shot_name!r} in {project}; there is: {names}")
+    return loaded, shots[0]
+
+
+def _parse_frames(text: str, shot: Shot) -> list[int]:
+    """Return the frames of a text such as 1001-1010,1020; empty means all."""
+    if not text:
+        return list(shot.footage.frames)
+    frames: list[int] = []
+    try:
+        for part in text.split(","):
+            first, _, last = part.strip().partition("-")
+            frames.extend(range(int(first), int(last or first) + 1))
+    except ValueError:
+        _fail(f"frames are written like 1001-1010,1020; got {text!r}")
+    whole = shot.footage.frames
+    outside = [frame for frame in frames if frame not in whole]
+    if outside or not frames:
+        _fail(f"frame {outside[0] if outside else text} is outside the shot ({whole.first}–{whole.last})")
+    return frames
+
+
+@click.group(cls=Sentences, invoke_without_command=True)
+@click.version_option(__version__)
+@click.pass_context
+def main(context: click.Context) -> None:
+    """Remove rigs, wires, markers, logos and people from moving shots. Without a command: the window."""
+    if context.invoked_subcommand is None:
+        sys.exit(_show())
+
+
+def _show(project: Project | None = None, folder: Path | None = None, footage: Path | None = None) -> int:
+    from gommage.app.start import can_show, start  # the command line must work where Qt cannot
+
+    if not can_show():
+        _fail(NO_DISPLAY)
+    return start(project, folder, footage)
+
+
+@main.command("open")
+@click.argument("path", type=click.Path(path_type=Path))
+def open_(path: Path) -> None:
+    """Open a project, or footage, in the window."""
+    is_project = path.suffix == store.FOLDER_SUFFIX or path.name == store.FILE_NAME
+    sys.exit(_show(folder=path) if is_project else _show(footage=path))
+
+
+@main.command()
+def demo() -> None:
+    """Open the window on the paper theatre (drawn on first use)."""
+    from gommage.app.start import can_show
+    from gommage.demo.job import demo_project
+
+    if not can_show():
+        _fail(NO_DISPLAY)
+    sys.exit(_show(project=demo_project(_demo_shot())))
+
+
+def _demo_shot() -> DemoShot:
+    from gommage.demo import make_demo  # loaded late: it costs the start of the program a second
+
+    root = Path(platformdirs.user_cache_dir("gommage"))
+    with click.progressbar(length=1000, label="Drawing the paper theatre (once)", file=sys.stderr) as bar:
+        shown = 0
+
+        def progress(share: float) -> None:
+            nonlocal shown
+            bar.update(round(share * 1000) - shown)
+            shown = round(share * 1000)
+
+        try:
+            return make_demo(root, progress)
+        except OSError as error:
+            _fail(f"the demo shot could not be written to {root}: {error.strerror}.")
+
+
+@main.command()
+@click.argument("path", type=click.Path(path_type=Path), required=False)
+@click.option("--system", is_flag=True, help="Versions of everything, for a report.")
+def info(path: Path | None, *, system: bool) -> None:
+    """Say what a project or footage holds."""
+    if system or path is None:
+        _system()
+    elif path.suffix == store.FOLDER_SUFFIX or path.name == store.FILE_NAME:
+        for shot in store.load(path).shots:
+            _describe(shot)
+    else:
+        report = probe(path)
+        footage = report.footage
+        click.echo(f"{footage.path}")
+        click.echo(f"frames {footage.frames.first}–{footage.frames.last}, {len(footage.missing)} missing")
+        click.echo(
+            f"{footage.width} x {footage.height}, {report.pixel_type}, {float(footage.frames_per_second):g} frames/s"
+        )
+        click.echo(f"colour space {footage.colour_space}, alpha {'yes' if report.has_alpha else 'no'}")
+        for note in report.notes:
+            click.echo(note)
+
+
+def _describe(shot: Shot) -> None:
+    footage = shot.footage
+    click.echo(
+        f"{shot.name}: {footage.path}, {footage.frames.first}–{footage.frames.last}, {footage.width} x {footage.height}"
+    )
+    for surface in shot.surfaces:
+        track = surface.track
+        state = "not followed"
+        if track is not None:
+            state = (
+                f"followed {track.frames.first}–{track.frames.last}, slip {track.slip_px.values.max():.2f} px at most"
+            )
+        click.echo(f"  surface {surface.name}: {state}")
+    for plate in shot.clean_plates:
+        click.echo(f"  clean plate {plate.name}: home frame {plate.home_frame}, {len(plate.strokes)} strokes")
+    for fix in shot.fixes:
+        click.echo(f"  fix {fix.name}: {'on' if fix.is_on else 'off'}")
+
+
+def _system() -> None:
+    import platform
+    from importlib.metadata import version
+
+    click.echo(f"gommage {__version__}, Python {platform.python_version()}, {platform.platform()}")
+    for name in ("numpy", "scipy", "numba", "opencv-python-headless", "openimageio", "opencolorio", "av", "msgspec",
+                 "pyside6-essentials"):  # fmt: skip
+        click.echo(f"{name} {version(name)}")
+
+
+@main.command("render")
+@click.argument("project", type=click.Path(path_type=Path))
+@click.option("--out", required=True, type=click.Path(path_type=Path), help="A folder, or a .mov, .mkv or .mp4 file.")
+@click.option("--frames", default="", help="Such as 1001-1010,1020; all if left out.")
+@click.option(
+    "--format",
+    "kind",
+    default="",
+    type=click.Choice(["", *STILL_FORMATS]),
+    help="Like the plate if left out.",
+)
+@click.option("--shot", "shot_name", default="", help="Name of the shot; the first if left out.")
+@click.option("--processes", default=1, show_default=True, help="Stills only.")
+def render_(project: Path, out: Path, frames: str, kind: str, shot_name: str, processes: int) -> None:
+    """Write the cleaned frames of a project."""
+    _, shot = _load_shot(project, shot_name)
+    target = RenderTarget(out, kind)
+    wanted = _parse_frames(frames, shot)
+
+    def progress(done: int, total: int) -> None:
+        click.echo(f"\r{done} of {total}", err=True, nl=done == total)
+
+    if processes > 1 and not target.is_movie:
+        report = render_in_processes(project, shot, wanted, target, processes, progress)
+    else:
+        report = render(Engine(), shot, wanted, target, progress)
+    for _, words in report.left_out:
+        click.echo(f"left out: {words}", err=True)
+    click.echo(f"{len(report.written)} written to {out}")
+    if report.left_out:
+        sys.exit(2)
+
+
+@main.command("check")
+@click.argument("project", type=click.Path(path_type=Path))
+@click.option("--shot", "shot_name", default="", help="Name of the shot; the first if left out.")
+@click.option("--json", "as_json", is_flag=True, help="Figures of every frame as JSON.")
+def check_(project: Path, shot_name: str, *, as_json: bool) -> None:
+    """Measure seam and flicker of all fixes."""
+    _, shot = _load_shot(project, shot_name)
+    engine = Engine()
+    out = []
+    for fix in shot.fixes:
+        figures = engine.check(shot, fix)
+        rows = [
+            {
+                "frame": f.frame,
+                "seam_percent": round(f.seam_percent, 3),
+                "flicker_percent": round(f.flicker_percent, 3),
+            }
+            for f in figures
+        ]
+        out.append({"fix": fix.name, "frames": rows})
+        if not as_json:
+            worst = max(figures, key=lambda one: one.worst, default=None)
+            words = f"worst is frame {worst.frame} with {worst.worst:.2f} %" if worst else "lies on no frame"
+            click.echo(f"{fix.name}: {words}")
+    if as_json:
+        click.echo(json.dumps({"shot": shot.name, "fixes": out}, indent=1))
+
+
+@main.command()
+@click.option(
+    "--write",
+    type=click.Path(path_type=Path),
+    help="Put the figures into this Markdown file, between its marks.",
+)
+def bench(write: Path | None) -> None:
+    """Do the demo job and judge it against the truth."""
+    from gommage.demo.accuracy import judge, markdown
+
+    table = markdown(*judge(_demo_shot()))
+    click.echo(table)
+    if write is not None:
+        begin, end = "<!-- figures -->", "<!-- end of figures -->"
+        text = write.read_text()
+        if begin not in text or end not in text:
+            _fail(f"{write} has no marks {begin} and {end} to write between.")
+        head, _, rest = text.partition(begin)
+        write.write_text(f"{head}{begin}\n{table}\n{end}{rest.partition(end)[2]}")
+
+
+@main.command("schema")
+def schema() -> None:
+    """Print the JSON Schema of project.json."""
+    click.echo(json.dumps(store.json_schema(), indent=1))
+
+
+if __name__ == "__main__":
+    main()
