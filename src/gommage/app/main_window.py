@@ -17,6 +17,7 @@ from PySide6.QtWidgets import (
     QMainWindow,
     QMessageBox,
     QProgressBar,
+    QSizePolicy,
     QSpinBox,
     QToolButton,
     QVBoxLayout,
@@ -106,6 +107,7 @@ class MainWindow(QMainWindow):
         self.words = QLabel()
         self.words.setAccessibleName("Message")
         self.words.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)
+        self.words.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
         self.progress = QProgressBar()
         self.progress.setAccessibleName("Progress")
         self.progress.setFixedWidth(260)
@@ -151,6 +153,7 @@ class MainWindow(QMainWindow):
         self.hint = QLabel()
         self.hint.setProperty("quiet", True)
         self.hint.setAccessibleName("Hint")
+        self.hint.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
         row.addWidget(self.hint, 1)
         for name in ("undo", "redo"):
             row.addWidget(self._button(name))

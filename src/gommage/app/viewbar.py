@@ -6,7 +6,7 @@ from collections.abc import Callable
 
 from PySide6.QtCore import QSignalBlocker, Signal
 from PySide6.QtGui import QAction
-from PySide6.QtWidgets import QComboBox, QDoubleSpinBox, QHBoxLayout, QLabel, QToolButton, QWidget
+from PySide6.QtWidgets import QComboBox, QDoubleSpinBox, QHBoxLayout, QLabel, QSizePolicy, QToolButton, QWidget
 
 from gommage.app.theme import tabular_font
 from gommage.core.engine import Look
@@ -50,6 +50,7 @@ class ViewBar(QWidget):
         self.value.setFont(tabular_font(8.5))
         self.value.setProperty("quiet", True)
         self.value.setAccessibleName("Value under the pen")
+        self.value.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
         row = QHBoxLayout(self)
         row.setContentsMargins(6, 2, 6, 2)
         row.setSpacing(4)

@@ -108,7 +108,7 @@ def write_still(
     spec = oiio.ImageSpec(width, height, channels, kind)
     for name, value in (attributes or {}).items():
         if not name.startswith(_OWN):
-            spec.attribute(name, *_typed(value))
+            _set_attribute(spec, name, value)
     if kind in {"half", "float"}:
         spec.attribute("compression", compression)
     if bits < pixels.dtype.itemsize * 8:
@@ -123,11 +123,18 @@ def write_still(
         temporary.unlink(missing_ok=True)
 
 
-def _typed(value: Any) -> tuple[Any, ...]:
-    """Return an attribute's value, with the type that a bare tuple would lose."""
-    if isinstance(value, tuple) and len(value) == 2 and all(isinstance(part, int) for part in value):
-        return "rational", value
-    return (value,)
+def _set_attribute(spec: oiio.ImageSpec, name: str, value: Any) -> None:
+    """Set one attribute, with the type that a bare tuple or array would lose; what has no type is left out."""
+    if isinstance(value, str | int | float):
+        spec.attribute(name, value)
+        return
+    numbers = tuple(np.asarray(value).ravel().tolist()) if isinstance(value, tuple | list | np.ndarray) else ()
+    if not numbers or not all(isinstance(number, int | float) for number in numbers):
+        return
+    special = {"smpte:TimeCode": "timecode", "smpte:KeyCode": "keycode", "FramesPerSecond": "rational"}
+    kind = "int" if all(isinstance(number, int) for number in numbers) else "float"
+    shape = "matrix" if kind == "float" and len(numbers) == 16 else f"{kind}[{len(numbers)}]"
+    spec.attribute(name, special.get(name, shape), numbers)
 
 
 def _write(temporary: Path, path: Path, spec: oiio.ImageSpec, pixels: NDArray[np.generic]) -> None:

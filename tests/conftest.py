@@ -1,0 +1,125 @@
+"""What all tests share: the demo shot, pictures with known content, a window that leaves nothing behind."""
+
+import os
+import threading
+import time
+
+os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
+
+import numpy as np
+import pytest
+from PySide6.QtCore import QEventLoop, QTimer
+from PySide6.QtWidgets import QApplication
+
+from gommage.app.main_window import MainWindow
+from gommage.app.start import make_application
+from gommage.core.document import Array, Footage, Frames, Project, Shape, ShapeKey, Shot, Surface, Track
+from gommage.core.engine import Engine
+from gommage.core.picture.writing import write_still
+from gommage.demo import DemoShot, make_demo
+from gommage.demo.job import cleaned
+
+
+@pytest.fixture(scope="session")
+def demo(request) -> DemoShot:
+    """The paper theatre, drawn once and kept in pytest's cache."""
+    return make_demo(request.config.cache.mkdir("demo"))
+
+
+@pytest.fixture(scope="session")
+def engine() -> Engine:
+    return Engine(2 * 1024**3)
+
+
+@pytest.fixture(scope="session")
+def cleaned_project(engine, demo) -> Project:
+    """The demo with the whole job done by script."""
+    return cleaned(engine, demo)
+
+
+def texture(height: int, width: int, seed: int = 0, fine: float = 2.0) -> np.ndarray:
+    """Return smooth random colour (H, W, 3) around 0.4, read-only so that a change to it fails loudly."""
+    import cv2
+
+    rng = np.random.default_rng(seed)
+    picture = sum(
+        cv2.GaussianBlur(rng.standard_normal((height, width, 3)).astype(np.float32), (0, 0), fine * 2**k) * 2**k
+        for k in range(3)
+    )
+    picture = (0.4 + 0.09 * picture / picture.std()).clip(0.02, 1.5).astype(np.float32)
+    picture.setflags(write=False)
+    return picture
+
+
+def rectangle(left: float, top: float, right: float, bottom: float) -> np.ndarray:
+    return np.array([[left, top], [right, top], [right, bottom], [left, bottom]], float)
+
+
+def shape_of(points: np.ndarray, frame: int = 1001, shape_id: str = "shape") -> Shape:
+    return Shape(id=shape_id, keys=(ShapeKey(frame=frame, points=Array(points)),))
+
+
+SMALL_FRAMES = Frames(first=1001, last=1006)
+
+
+@pytest.fixture
+def small_shot(tmp_path) -> Shot:
+    """A 160 x 120 still camera over six grainless frames that dim by a tenth each, on disk as half-float EXR."""
+    folder = tmp_path / "plate"
+    folder.mkdir()
+    base = texture(120, 160, seed=3)
+    for frame in SMALL_FRAMES:
+        light = 0.9 ** (frame - 1001)
+        write_still(folder / f"wall.{frame}.exr", (base * light).astype(np.float16), bits=16,
+                    attributes={"FramesPerSecond": (25, 1), "owner": "paper theatre"})  # fmt: skip
+    footage = Footage(
+        path=str(folder / "wall.####.exr"),
+        frames=SMALL_FRAMES,
+        width=160,
+        height=120,
+        colour_space="Linear Rec.709 (sRGB)",
+    )
+    count = len(SMALL_FRAMES)
+    track = Track(
+        first_frame=1001,
+        home_to_frame=Array(np.repeat(np.eye(3)[None], count, axis=0)),
+        slip_px=Array([0.0] * count),
+        certainty=Array([1.0] * count),
+    )
+    surface = Surface(
+        id="wall", name="Wall", home_frame=1001, area=shape_of(rectangle(10, 10, 150, 110)), track=track
+    )
+    return Shot(id="shot", name="Wall", footage=footage, surfaces=(surface,))
+
+
+def wait_until(condition, timeout_s: float = 30.0) -> None:
+    """Run the event loop until a condition holds; the loop itself lets worker threads run, unlike QTest.qWait."""
+    end = time.monotonic() + timeout_s
+    while not condition():
+        assert time.monotonic() < end, "waited too long"
+        loop = QEventLoop()
+        QTimer.singleShot(10, loop.quit)
+        loop.exec()
+
+
+def settle(window: MainWindow) -> None:
+    """Wait until nothing waits or runs and all answers have come."""
+    wait_until(window.session.jobs.is_idle)
+    QApplication.processEvents()
+    wait_until(window.session.jobs.is_idle)
+
+
+@pytest.fixture
+def window(tmp_path, qapp):
+    """An empty main window; afterwards no thread of it may be left."""
+    make_application()
+    made = MainWindow(Engine(1024**3), tmp_path / "journals")
+    made.show()
+    made.activateWindow()
+    wait_until(made.isActiveWindow, 5)
+    yield made
+    made.session.saved = made.session.project  # nothing asks about unsaved work
+    made.close()
+    assert not [thread.name for thread in threading.enumerate() if thread.name.startswith("job-")]
+    made.deleteLater()
+    QApplication.processEvents()
