@@ -71,7 +71,7 @@ def small_shot(tmp_path) -> Shot:
     for frame in SMALL_FRAMES:
         light = 0.9 ** (frame - 1001)
         write_still(folder / f"wall.{frame}.exr", (base * light).astype(np.float16), bits=16,
-                    attributes={"FramesPerSecond": (25, 1), "owner": "paper theatre"})  # fmt: skip
+                    attributes={"FramesPerSecond": (25, 1), "scene": "paper theatre"})  # fmt: skip
     footage = Footage(
         path=str(folder / "wall.####.exr"),
         frames=SMALL_FRAMES,

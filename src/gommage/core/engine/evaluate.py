@@ -281,9 +281,25 @@ class Engine:
             fill, inside = carried(pixels, from_home @ np.linalg.inv(to_plate), wide)
             valid = np.minimum(valid, inside)
             if fix.match.is_light_matched:
-                light = match_light(fill, below, alpha, inside)
+                light = match_light(self._lit_by(shot, fix, plate, fill, from_home, to_plate, wide), below, alpha, inside)
             total += apply_light(fill, light, fix.match.light_stops) * np.float32(weight)
         return _Filled(window, wide, total, alpha, valid, below, light, grain)
+
+    def _lit_by(
+        self, shot: Shot, fix: Fix, plate: CleanPlate, fill: Picture, from_home: Matrix, to_plate: Matrix, wide: Window
+    ) -> Picture:
+        """Return what the light is measured with: the home frame as it was shot.
+
+        It shows the same as the frame all round the cover, whatever was painted there. Only a picture from elsewhere
+        has nothing but itself to compare.
+        """
+        if plate.picture:
+            return fill
+        window = self._plate_window(fix, shot.surface(plate.surface_id), plate, shot.footage)
+        key = ("untouched pixels", shot.footage, plate.home_frame, window)
+        untouched = self.untouched(shot, plate)
+        pixels = self.cache.get_or_make(key, lambda: PlatePixels.of(untouched[window.slices], window))
+        return carried(pixels, from_home @ np.linalg.inv(to_plate), wide)[0]
 
     def _composited(self, shot: Shot, frame: int, window: Window, before: Fix | None = None) -> Picture:
         """Return a window of the result of all fixes, or of those behind one: a fresh (h, w, 3)."""

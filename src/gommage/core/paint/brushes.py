@@ -105,7 +105,9 @@ class StrokeInHand:
             new = self._source(window)
             if stroke.tool is Tool.HEAL:
                 new = heal(below, new, mask)
-        return below + (new - below) * (mask * stroke.opacity)[..., None]
+        alpha = (mask * stroke.opacity)[..., None]
+        # Where paint is full the source's very bits are laid, so that restoring is exact.
+        return np.where(alpha >= 1, new, below + (new - below) * alpha)
 
     def _source(self, window: Window) -> Picture:
         """Return the canvas as it was, from beside: copied for whole pixels, else resampled once."""

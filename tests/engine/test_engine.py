@@ -1,0 +1,353 @@
+"""The engine: caching by content, live plates, windows, order, views, and work that can be stopped."""
+
+import threading
+import time
+
+import numpy as np
+import pytest
+from msgspec.structs import replace
+
+from gommage.core.document import Array, CleanPlate, CleanPlateFill, Cover, Fix, Frames, Match, Project, Source, Stroke, Tool, edits
+from gommage.core.engine import Cache, Engine, Jobs, LiveStroke, Look, Priority, State, Step, ViewRequest, steps_of, view_key, view_pixels
+from gommage.core.engine.cache import _bytes_of
+from gommage.core.picture import read_linear
+from gommage.core.picture.colour import DEFAULT_DISPLAY
+from gommage.core.picture.writing import write_still
+from gommage.errors import FootageError, FrameMissingError, GommageError
+from tests.conftest import rectangle, shape_of
+
+COVER = rectangle(60, 40, 90, 70)
+HALF_FLOAT = 1e-3  # the plate's own rounding, at values below 1
+
+
+def with_fix(shot, *strokes, **match):
+    plate = CleanPlate(id="plate", name="Clean", surface_id="wall", home_frame=1001, strokes=strokes)
+    fix = Fix(
+        id="fix", name="Nail", surface_id="wall", cover=Cover(shapes=(shape_of(COVER),), softness_px=4),
+        fill=CleanPlateFill(plate_ids=("plate",)), match=Match(**{"grain": 0.0, **match}),
+    )  # fmt: skip
+    return replace(shot, clean_plates=(plate,), fixes=(fix,))
+
+
+def clone(points=((75, 55, 1),), dx=-40.0, size=28.0, **fields):
+    return Stroke(id="s", tool=Tool.CLONE, points=Array(points), size_px=size, softness=0.0, source=Source(dx=dx), **fields)
+
+
+def test_an_unpainted_plate_changes_nothing_that_is_seen(engine, small_shot):
+    shot = with_fix(small_shot)
+    for frame in shot.footage.frames:
+        np.testing.assert_allclose(engine.result(shot, frame), engine.plate(shot.footage, frame), atol=2 * HALF_FLOAT)
+
+
+def test_light_follows_the_frame_and_without_match_does_not(engine, small_shot):
+    shot = with_fix(small_shot, clone())
+    painted = engine.canvas(shot, shot.clean_plates[0])
+    inside = np.s_[48:62, 68:82]
+    dimmed = painted[inside] * 0.9**4
+    np.testing.assert_allclose(engine.result(shot, 1005)[inside], dimmed, atol=0.01)
+    still = with_fix(small_shot, clone(), is_light_matched=False)
+    np.testing.assert_allclose(engine.result(still, 1005)[inside], painted[inside], atol=HALF_FLOAT)
+    brighter = with_fix(small_shot, clone(), is_light_matched=False, light_stops=1.0)
+    np.testing.assert_allclose(engine.result(brighter, 1005)[inside], painted[inside] * 2, atol=2 * HALF_FLOAT)
+
+
+def test_paint_beyond_the_cover_does_not_change_the_light(engine, small_shot):
+    """Light is measured on the home frame as it was shot, not on what was painted over the rim."""
+    wide = with_fix(small_shot, clone(size=80.0))
+    patch = engine.patch(wide, wide.fixes[0], 1005)
+    assert patch.light.stops == pytest.approx([4 * np.log2(0.9)] * 3, abs=0.01)
+
+
+def test_outside_the_cover_every_bit_is_the_plate_s(engine, small_shot):
+    shot = with_fix(small_shot, clone(), grain=1.0)
+    for frame in shot.footage.frames:
+        patch = engine.patch(shot, shot.fixes[0], frame)
+        outside = np.ones((120, 160), bool)
+        outside[patch.window.slices] = patch.alpha <= 0
+        assert outside.sum() > 15000
+        np.testing.assert_array_equal(engine.result(shot, frame)[outside], engine.plate(shot.footage, frame)[outside])
+
+
+def test_a_plate_is_live_and_undo_is_instant(engine, small_shot):
+    before = with_fix(small_shot)
+    after = with_fix(small_shot, clone())
+    first = engine.result(before, 1003)
+    assert (engine.result(after, 1003) != first).any()
+    assert engine.result(with_fix(small_shot), 1003) is first
+
+
+def test_a_new_stroke_costs_one_stroke(engine, small_shot, monkeypatch):
+    from gommage.core.engine import evaluate
+
+    laid = []
+    real = evaluate.lay_stroke
+    monkeypatch.setattr(evaluate, "lay_stroke", lambda canvas, untouched, stroke: laid.append(stroke.id) or real(canvas, untouched, stroke))
+    strokes = [replace(clone(), id=f"n{k}", size_px=10.0 + k) for k in range(4)]
+    for count in range(1, 5):
+        shot = with_fix(small_shot, *strokes[:count])
+        engine.canvas(shot, shot.clean_plates[0])
+    assert laid == ["n0", "n1", "n2", "n3"]
+
+
+def test_a_name_is_no_reason_to_compute_again(engine, small_shot):
+    shot = with_fix(small_shot, clone())
+    renamed = replace(shot, fixes=(replace(shot.fixes[0], name="Screw"),), clean_plates=(replace(shot.clean_plates[0], name="X"),))
+    assert engine.result(renamed, 1002) is engine.result(shot, 1002)
+
+
+def test_fixes_build_on_what_lies_below(engine, small_shot):
+    """The front fix matches its light to the back fix's pixels where these surround it."""
+    shot = with_fix(small_shot, clone())
+    back = replace(shot.fixes[0], cover=Cover(shapes=(shape_of(rectangle(30, 20, 130, 100)),), softness_px=2),
+                   match=Match(is_light_matched=False, light_stops=1.0, grain=0.0))  # fmt: skip
+    front = replace(shot.fixes[0], id="front")
+    both = replace(shot, fixes=(back, front))
+    patch = engine.patch(both, front, 1001)
+    assert patch.light.stops == pytest.approx((1, 1, 1), abs=0.1)
+    other_way = replace(shot, fixes=(front, back))
+    assert engine.patch(other_way, front, 1001).light.stops == pytest.approx((0, 0, 0), abs=0.1)
+
+
+def test_a_fix_lives_on_its_frames_and_can_be_switched_off(engine, small_shot):
+    shot = with_fix(small_shot, clone())
+    short = replace(shot, fixes=(replace(shot.fixes[0], frames=Frames(first=1002, last=1003)),))
+    assert [engine.patch(short, short.fixes[0], f) is not None for f in range(1001, 1005)] == [False, True, True, False]
+    off = replace(shot, fixes=(replace(shot.fixes[0], is_on=False),))
+    assert engine.result(off, 1002) is engine.plate(shot.footage, 1002)
+
+
+def test_what_lacks_a_plate_or_track_does_nothing(engine, small_shot):
+    shot = with_fix(small_shot, clone())
+    unfollowed = replace(shot, surfaces=(replace(shot.surfaces[0], track=None),))
+    assert engine.patch(unfollowed, unfollowed.fixes[0], 1002) is None
+    no_plate = replace(shot, clean_plates=())
+    assert engine.patch(no_plate, no_plate.fixes[0], 1002) is None
+
+
+def test_a_plate_from_a_picture(engine, small_shot, tmp_path):
+    flat = np.full((120, 160, 3), 0.25, np.float32)
+    write_still(tmp_path / "painted.exr", flat, bits=32)
+    shot = with_fix(small_shot, is_light_matched=False)
+    shot = replace(shot, clean_plates=(replace(shot.clean_plates[0], picture=str(tmp_path / "painted.exr")),))
+    np.testing.assert_allclose(engine.result(shot, 1004)[50:60, 70:80], 0.25, atol=1e-5)
+    write_still(tmp_path / "small.exr", flat[:50], bits=32)
+    wrong = replace(shot, clean_plates=(replace(shot.clean_plates[0], picture=str(tmp_path / "small.exr")),))
+    with pytest.raises(FootageError, match="The picture of Clean is 160 x 50, the shot is 160 x 120"):
+        engine.result(wrong, 1004)
+
+
+def test_check_skips_gaps_and_finds_a_bad_light(engine, small_shot):
+    gap = replace(small_shot, footage=replace(small_shot.footage, missing=(1003,)))
+    shot = with_fix(gap, clone())
+    good = engine.check(shot, shot.fixes[0])
+    assert [one.frame for one in good] == [1001, 1002, 1004, 1005, 1006]
+    assert max(one.seam_percent for one in good) < 1
+    bad = with_fix(gap, clone(), is_light_matched=False)
+    figures = {one.frame: one.seam_percent for one in engine.check(bad, bad.fixes[0])}
+    assert figures[1006] == pytest.approx(100 * (1 / 0.9**5 - 1), rel=0.15)
+
+
+# -- steps --------------------------------------------------------------------------------------------------
+
+
+def test_steps_say_how_far_a_fix_is(engine, small_shot):
+    bare = replace(small_shot, fixes=(Fix(id="fix", name="Nail", surface_id="wall"),))
+    states = {step: advice.state for step, advice in steps_of(bare, bare.fixes[0]).items()}
+    assert states == {Step.FOLLOW: State.FINE, Step.COVER: State.NOT_BEGUN, Step.FILL: State.NOT_BEGUN,
+                      Step.MATCH: State.NOT_BEGUN, Step.CHECK: State.NOT_BEGUN}  # fmt: skip
+    unpainted = with_fix(small_shot)
+    assert "still as it was shot" in steps_of(unpainted, unpainted.fixes[0])[Step.FILL].words
+    done = with_fix(small_shot, clone())
+    figures = engine.check(done, done.fixes[0])
+    assert {advice.state for advice in steps_of(done, done.fixes[0], figures).values()} == {State.FINE}
+
+
+def test_steps_say_what_is_wrong(small_shot):
+    done = with_fix(small_shot, clone())
+    surface = done.surfaces[0]
+    large = edits.set_cover(Project.of(done), "shot", "fix", shapes=(shape_of(rectangle(-5, 0, 90, 70)),)).shots[0]
+    assert "beyond the area of Wall" in steps_of(large, large.fixes[0])[Step.COVER].words
+    slipping = replace(done, surfaces=(replace(surface, track=replace(surface.track, slip_px=Array([0, 0, 0.9, 0, 0, 0]))),))
+    advice = steps_of(slipping, slipping.fixes[0])[Step.FOLLOW]
+    assert (advice.state, advice.frame) == (State.LOOK, 1003)
+    cut = replace(
+        surface.track, home_to_frame=Array(np.stack([np.eye(3)] * 3)), slip_px=Array([0] * 3), certainty=Array([1] * 3),
+        after="the plane has left the picture",
+    )  # fmt: skip
+    short = replace(done, surfaces=(replace(surface, track=cut),))
+    assert "up to frame 1003 only: the plane has left the picture" in steps_of(short, short.fixes[0])[Step.FOLLOW].words
+    away = replace(done, clean_plates=(replace(done.clean_plates[0], home_frame=1500),))
+    assert "home frame is not followed" in steps_of(away, away.fixes[0])[Step.FILL].words
+
+
+# -- views --------------------------------------------------------------------------------------------------
+
+
+def request_of(shot, look, frame=1002, **fields):
+    return ViewRequest(shot, frame, look, Array(np.eye(3)), (160, 120), plate_id="plate", **fields)
+
+
+@pytest.mark.parametrize("look", Look)
+def test_every_look_is_a_picture_of_the_viewport(engine, small_shot, look):
+    pixels = view_pixels(engine, request_of(with_fix(small_shot, clone()), look))
+    assert pixels.shape == (120, 160, 4)
+    assert pixels.dtype == np.uint8
+    assert (pixels[..., 3] == 255).all()
+
+
+def test_looks_show_what_they_say(engine, small_shot):
+    shot = with_fix(small_shot, clone())
+    seen = {look: view_pixels(engine, request_of(shot, look))[..., :3].astype(int) for look in Look}
+    assert seen[Look.MATTE][55, 75].min() == 255
+    assert seen[Look.MATTE][10, 10].max() == 0
+    assert seen[Look.DIFFERENCE][10, 10].max() == 0
+    assert seen[Look.DIFFERENCE][48:62, 68:82].max() > 20
+    assert (seen[Look.RESULT][10, 10] == seen[Look.PLATE][10, 10]).all()
+    assert (seen[Look.PAINT_ALONE][55, 75] == seen[Look.RESULT][55, 75]).all()
+    assert len({tuple(value) for value in seen[Look.PAINT_ALONE][:20, :20].reshape(-1, 3)}) == 1
+
+
+def test_a_view_depends_on_its_look_alone(small_shot):
+    shot, painted = with_fix(small_shot), with_fix(small_shot, clone())
+    assert view_key(request_of(shot, Look.PLATE)) == view_key(request_of(painted, Look.PLATE))
+    assert view_key(request_of(shot, Look.RESULT)) != view_key(request_of(painted, Look.RESULT))
+    assert view_key(request_of(shot, Look.CLEAN_PLATE)) != view_key(request_of(painted, Look.CLEAN_PLATE))
+
+
+def test_the_surround_is_neutral(engine, small_shot):
+    request = ViewRequest(small_shot, 1001, Look.RESULT, Array(np.diag([0.5, 0.5, 1.0])), (160, 120))
+    assert view_pixels(engine, request)[119, 159].tolist() == [0x3A, 0x3A, 0x3A, 255]
+
+
+def test_a_live_stroke_shows_what_the_stroke_will_be(engine, small_shot):
+    shot, stroke = with_fix(small_shot), clone(points=((50, 50, 1), (90, 60, 1)), size=16.0)
+    live = LiveStroke(engine, shot, shot.clean_plates[0], stroke, np.eye(3), (160, 120), DEFAULT_DISPLAY)
+    shown = view_pixels(engine, request_of(shot, Look.CLEAN_PLATE)).copy()
+    bit = live.add(stroke.points.values)
+    shown[bit.window.slices] = bit.pixels
+    final = view_pixels(engine, request_of(with_fix(small_shot, stroke), Look.CLEAN_PLATE))
+    assert np.abs(shown.astype(int) - final).max() <= 1
+    far = LiveStroke(engine, shot, shot.clean_plates[0], stroke, np.eye(3), (160, 120), DEFAULT_DISPLAY)
+    assert far.add(np.array([[-900.0, -900, 1]])) is None
+
+
+# -- cache and jobs -----------------------------------------------------------------------------------------
+
+
+def test_the_cache_drops_what_was_used_longest_ago():
+    cache = Cache(3 * 8000)
+    for name in "abc":
+        cache.put(name, np.zeros(1000))
+    cache.get("a")
+    cache.put("d", np.zeros(900))
+    assert "b" not in cache
+    assert "a" in cache
+    assert cache.held_bytes <= 3 * 8000
+    assert _bytes_of((np.zeros(10), [np.zeros(5)])) >= 120
+
+
+def test_two_who_ask_at_once_compute_once():
+    cache, made = Cache(10**6), []
+
+    def make():
+        made.append(threading.current_thread().name)
+        time.sleep(0.05)
+        return np.ones(3)
+
+    threads = [threading.Thread(target=lambda: cache.get_or_make("k", make)) for _ in range(4)]
+    for thread in threads:
+        thread.start()
+    for thread in threads:
+        thread.join()
+    assert len(made) == 1
+
+
+def test_a_failure_is_not_cached():
+    cache = Cache(10**6)
+    with pytest.raises(ValueError, match="once"):
+        cache.get_or_make("k", lambda: (_ for _ in ()).throw(ValueError("once")))
+    assert cache.get_or_make("k", lambda: 5) == 5
+
+
+@pytest.fixture
+def jobs():
+    made = Jobs()
+    yield made
+    assert made.close() == []
+
+
+def wait(condition, timeout_s=5.0):
+    end = time.monotonic() + timeout_s
+    while not condition():
+        assert time.monotonic() < end
+        time.sleep(0.002)
+
+
+def test_urgent_work_overtakes_and_long_work_leaves_room(jobs):
+    order, gate = [], threading.Event()
+    jobs.submit("long", Priority.LONG, lambda check: gate.wait(5), lambda _: order.append("long"))
+    jobs.submit("idle", Priority.IDLE, lambda check: None, lambda _: order.append("idle"))
+    jobs.submit("screen", Priority.SCREEN, lambda check: None, lambda _: order.append("screen"))
+    wait(lambda: "screen" in order)
+    assert order == ["screen"]
+    gate.set()
+    wait(jobs.is_idle)
+    assert order[-1] == "idle"
+
+
+def test_cancel_reaches_running_work_within_a_stage(jobs):
+    answers, started, ended = [], threading.Event(), threading.Event()
+
+    def run(check):
+        started.set()
+        try:
+            while True:
+                check()
+                time.sleep(0.005)
+        finally:
+            ended.set()
+
+    jobs.submit(("long", 1), Priority.LONG, run, answers.append, answers.append)
+    assert started.wait(5)
+    assert jobs.is_waiting("long")
+    jobs.cancel(lambda key: key[0] == "long")
+    assert ended.wait(0.5)
+    wait(jobs.is_idle)
+    assert answers == []
+
+
+def test_the_same_key_waits_once(jobs):
+    gate, runs = threading.Event(), []
+    for _ in range(3):
+        jobs.submit("k", Priority.SCREEN, lambda check: (gate.wait(5), runs.append(1)))
+    gate.set()
+    wait(jobs.is_idle)
+    assert runs == [1]
+
+
+@pytest.mark.parametrize(
+    ("error", "words"),
+    [
+        (FrameMissingError("Frame 7 is missing.", "p", 7), "Frame 7 is missing."),
+        (GommageError("No."), "No."),
+        (MemoryError(), "not enough memory"),
+        (KeyError("x"), "inside Gommage (KeyError: 'x'). Your work is safe."),
+    ],
+)
+def test_failures_reach_the_user_in_words(jobs, error, words):
+    said = []
+
+    def run(check):
+        raise error
+
+    jobs.submit("k", Priority.SCREEN, run, failed=said.append)
+    wait(lambda: said)
+    assert words in said[0]
+
+
+def test_plates_are_decoded_as_their_footage_says(engine, small_shot):
+    raw = engine.raw(small_shot.footage, 1001)
+    np.testing.assert_array_equal(engine.plate(small_shot.footage, 1001), read_linear(raw, small_shot.footage.colour_space))
+    assert engine.peek(small_shot, 1001, "plate") is engine.plate(small_shot.footage, 1001)
+    assert Engine(10**8).peek(small_shot, 1001, "plate") is None
+    assert engine.peek(with_fix(small_shot), 1001, "matte") is None

@@ -1,0 +1,155 @@
+"""Light and grain: recovered where they are known."""
+
+import numpy as np
+import pytest
+
+from gommage.core.check import held_cells, measures, seam
+from gommage.core.check.measures import Sample
+from gommage.core.fill import PlatePixels, carried, plate_weights
+from gommage.core.match import Grain, Light, add_grain, apply_light, match_light, measure_grain, without_grain
+from gommage.core.match.light import ring_around
+from gommage.core.picture import Window, translation
+from tests.conftest import texture
+
+GRAIN = Grain((4e-6, 4e-6, 6e-6), (1.5e-4, 1.2e-4, 2e-4), 0.55)
+FILL = texture(120, 150, seed=8)
+MATTE = np.zeros((120, 150), np.float32)
+MATTE[40:80, 50:100] = 1
+VALID = np.ones_like(MATTE)
+GAIN_TOLERANCE = 0.002  # grain averages out over some 5,000 pixels of ring
+
+
+def gains():
+    v, u = np.mgrid[-1:1:120j, -1:1:150j]
+    return np.stack([0.8 + 0.05 * u, 0.7 - 0.04 * v, 1.1 + 0 * u], axis=-1).astype(np.float32)
+
+
+def test_a_light_that_varies_over_the_window_is_found():
+    below = FILL * gains()
+    light = match_light(FILL, below, MATTE, VALID)
+    assert light.trusted
+    np.testing.assert_allclose(apply_light(FILL, light)[MATTE > 0], below[MATTE > 0], rtol=0.01)
+    assert light.stops == pytest.approx(np.log2([0.8, 0.7, 1.1]), abs=0.01)
+
+
+def test_grain_does_not_bias_the_light():
+    noisy_fill = add_grain(FILL, GRAIN, (1,))
+    noisy_below = add_grain(FILL * np.float32(0.75), GRAIN, (2,))
+    light = match_light(noisy_fill, noisy_below, MATTE, VALID)
+    np.testing.assert_allclose(light.coefficients[:, 0], 0.75, atol=GAIN_TOLERANCE)
+
+
+def test_a_passer_by_in_the_ring_has_no_vote():
+    below = FILL * np.float32(0.75)
+    below[30:95, 102:112] = 2.0
+    light = match_light(FILL, below, MATTE, VALID)
+    np.testing.assert_allclose(light.coefficients[:, 0], 0.75, atol=GAIN_TOLERANCE)
+
+
+def test_without_a_ring_nothing_is_claimed():
+    light = match_light(FILL, FILL, MATTE, np.zeros_like(VALID))
+    assert not light.trusted
+    np.testing.assert_allclose(apply_light(FILL, light, stops=1.0), FILL * 2, rtol=1e-6)
+    np.testing.assert_array_equal(Light.none().coefficients[:, 0], 1)
+
+
+def test_ring_lies_round_the_matte():
+    ring = ring_around(MATTE, 2, 5)
+    assert not ring[MATTE > 0].any()
+    assert ring[36, 70]
+    assert not ring[39, 70]
+    assert not ring[30, 70]
+
+
+# -- grain --------------------------------------------------------------------------------------------------
+
+
+def test_added_grain_has_the_deviation_that_was_asked_for():
+    for level in (0.05, 0.4, 1.5):
+        flat = np.full((200, 200, 3), level, np.float32)
+        grainy = add_grain(flat, GRAIN, (3,))
+        np.testing.assert_allclose(grainy.std(axis=(0, 1)), GRAIN.deviation(flat)[0, 0], rtol=0.03)
+        half = add_grain(flat, GRAIN, (3,), amount=0.5)
+        np.testing.assert_allclose(half - flat, (grainy - flat) * 0.5, atol=1e-6)
+    np.testing.assert_array_equal(add_grain(flat, GRAIN, (3,)), grainy)
+    assert (add_grain(flat, GRAIN, (4,)) != grainy).any()
+
+
+def test_grain_is_measured_apart_from_texture():
+    """Rough paper that all frames share is not taken for grain."""
+    paper = texture(160, 160, seed=9, fine=0.8)
+    frames = [add_grain(paper * np.float32(1 + 0.02 * k), GRAIN, (k,)) for k in range(7)]
+    found = measure_grain(frames[3], frames[:3] + frames[4:], np.ones((160, 160), bool))
+    level = np.full((1, 3), 0.4, np.float32)
+    np.testing.assert_allclose(found.deviation(level), GRAIN.deviation(level), rtol=0.12)
+    assert found.size_px == pytest.approx(GRAIN.size_px, abs=0.1)
+    assert np.abs(np.array(found.correlation) - np.eye(3)).max() < 0.1
+
+
+def test_too_little_to_measure_is_said():
+    flat = np.full((40, 40, 3), 0.4, np.float32)
+    assert measure_grain(flat, [flat], np.ones((40, 40), bool)) is None
+    assert measure_grain(flat, [flat, flat], np.zeros((40, 40), bool)) is None
+
+
+def test_grain_is_taken_off_and_texture_stays():
+    clean = texture(120, 120, seed=10, fine=2.5)
+    grainy = add_grain(clean, GRAIN, (5,))
+    freed = without_grain(grainy, GRAIN)
+    before, after = ((grainy - clean) ** 2).mean(), ((freed - clean) ** 2).mean()
+    assert after < before / 2.5
+    tiny = grainy[:5, :5]
+    assert without_grain(tiny, GRAIN) is tiny
+
+
+# -- fill ---------------------------------------------------------------------------------------------------
+
+
+def test_plates_are_strongest_near_home():
+    assert plate_weights((1010, 1020), 1005) == (1, 0)
+    assert plate_weights((1010, 1020), 1010) == (1, 0)
+    assert plate_weights((1010, 1020), 1015) == (0.5, 0.5)
+    assert plate_weights((1010, 1020), 1030) == (0, 1)
+    assert plate_weights((1020, 1010, 1040), 1025) == (0.75, 0, 0.25)
+    with pytest.raises(ValueError, match="no plate"):
+        plate_weights((), 1)
+
+
+def test_a_carried_plate_lands_where_the_surface_is():
+    plate = PlatePixels.of(FILL[20:100, 30:130], Window(30, 20, 130, 100))
+    pixels, valid = carried(plate, translation(10, -5), Window(60, 30, 100, 60))
+    np.testing.assert_allclose(pixels, FILL[35:65, 50:90], atol=2e-5)
+    assert valid.all()
+    _, outside = carried(plate, translation(200, 0), Window(0, 0, 20, 20))
+    assert not outside.any()
+
+
+# -- check --------------------------------------------------------------------------------------------------
+
+
+def luminance_of(picture):
+    return np.ascontiguousarray(picture.mean(axis=2))
+
+
+def test_seam_is_the_step_at_the_rim():
+    below = luminance_of(FILL)
+    assert seam(below, below, MATTE, VALID) == 0
+    assert seam(below * 1.05, below, MATTE, VALID) == pytest.approx(5, rel=0.2)
+    tilted = below * (1 + 0.1 * np.linspace(-1, 1, 150, dtype=np.float32))
+    assert 2 < seam(tilted, below, MATTE, VALID) < 10
+    assert seam(below * 2, below, MATTE, np.zeros_like(VALID)) == 0
+
+
+def test_flicker_finds_the_one_bad_frame():
+    below = luminance_of(FILL)
+    held, held_matte = np.full((60, 60), 0.4, np.float32), np.ones((60, 60), np.float32)
+    samples = {}
+    for frame in range(1001, 1010):
+        blip = 1.06 if frame == 1005 else 1.0
+        samples[frame] = Sample(0.0, held_cells(below, MATTE, held * np.float32(blip), held_matte))
+    figures = measures(samples)
+    worst = max(figures, key=lambda one: one.worst)
+    assert worst.frame == 1005
+    assert worst.flicker_percent == pytest.approx(6 * 0.4 / below[ring_around(MATTE)].mean(), rel=0.01)
+    assert figures[0].flicker_percent == 0
+    assert figures[6].flicker_percent == pytest.approx(0, abs=1e-6)

@@ -1,0 +1,152 @@
+"""Brushes: where paint goes, what it is made of, and that healing leaves no step."""
+
+import numpy as np
+import pytest
+
+from gommage.core.document import Array, Source, Stroke, Tool
+from gommage.core.paint import StrokeInHand, lay_stroke
+from gommage.core.paint.brushes import dabs_of
+from gommage.core.paint.healing import heal
+from tests.conftest import texture
+
+CANVAS = texture(120, 160, seed=4)
+
+
+def stroke(tool=Tool.CLONE, points=((40, 60, 1), (90, 60, 1)), **fields):
+    fields = {"size_px": 20, "softness": 0.0, "source": Source(dx=0, dy=-40), **fields}
+    return Stroke(id="s", tool=tool, points=Array(points), **fields)
+
+
+def painted(canvas, one, untouched=None):
+    out = canvas.copy()
+    laid = lay_stroke(canvas, canvas if untouched is None else untouched, one)
+    if laid is not None:
+        out[laid.window.slices] = laid.pixels
+    return out
+
+
+def test_clone_copies_whole_pixels_exactly():
+    out = painted(CANVAS, stroke())
+    np.testing.assert_array_equal(out[55:66, 42:88], CANVAS[15:26, 42:88])
+    np.testing.assert_array_equal(out[:48], CANVAS[:48])
+    np.testing.assert_array_equal(out[72:], CANVAS[72:])
+
+
+def test_clone_between_pixels_is_resampled_once():
+    from gommage.core.picture import Window, translation, warp
+
+    out = painted(CANVAS, stroke(source=Source(dx=0.5, dy=-40.25)))
+    wanted, _ = warp(CANVAS, translation(0.5, -40.25), Window(45, 56, 85, 64))
+    np.testing.assert_allclose(out[56:64, 45:85], wanted, atol=2e-5)  # float32 rounding of the spline's filter
+
+
+def test_a_stroke_never_eats_its_own_paint():
+    line = stroke(points=((80, 20, 1), (80, 100, 1)), source=Source(dx=0, dy=-15), size_px=12)
+    out = painted(CANVAS, line)
+    np.testing.assert_array_equal(out[60:90, 77:83], CANVAS[45:75, 77:83])
+
+
+@pytest.mark.parametrize("opacity", [0.25, 0.5, 1.0])
+def test_opacity_does_not_build_up_within_a_stroke(opacity):
+    there_and_back = stroke(points=((40, 60, 1), (90, 60, 1), (40, 60, 1)), opacity=opacity)
+    out = painted(CANVAS, there_and_back)
+    wanted = CANVAS[60, 60] + opacity * (CANVAS[20, 60] - CANVAS[60, 60])
+    np.testing.assert_allclose(out[60, 60], wanted, atol=1e-6)
+
+
+def test_softness_falls_towards_the_rim():
+    black, white = np.zeros((60, 60, 3), np.float32), np.ones((60, 60, 3), np.float32)
+    out = painted(black, stroke(Tool.RESTORE, ((30.5, 30.5, 1),), softness=1.0, size_px=40), white)
+    profile = out[30, 30:52, 0]
+    assert profile[0] > 0.99
+    assert (np.diff(profile) <= 1e-6).all()
+    assert 0.3 < profile[10] < 0.7
+    assert profile[21] == 0
+
+
+def test_pressure_sets_the_size():
+    light, full = dabs_of(np.array([[0, 0, 0.0]]), 40), dabs_of(np.array([[0, 0, 1.0]]), 40)
+    assert (light[0, 2], full[0, 2]) == (5, 20)
+
+
+def test_restore_brings_back_the_bits():
+    dirty = painted(CANVAS, stroke())
+    clean = painted(dirty, stroke(Tool.RESTORE, size_px=60), CANVAS)
+    np.testing.assert_array_equal(clean, CANVAS)
+
+
+def test_in_pieces_or_at_once_is_the_same():
+    whole = stroke(points=((20, 30, 1), (60, 70, 0.5), (110, 50, 1)), softness=0.6)
+    hand = StrokeInHand(CANVAS, CANVAS, whole)
+    out = CANVAS.copy()
+    for point in whole.points.values:
+        laid = hand.add(point[None])
+        out[laid.window.slices] = laid.pixels
+    # dabs of separate pieces lie at other places along the path, by less than a tenth of the radius
+    assert np.abs(out - painted(CANVAS, whole)).mean() < 0.002
+
+
+@pytest.mark.parametrize("point", [(-500, 60, 1), (60, 900, 1)])
+def test_off_the_canvas_nothing_happens(point):
+    assert lay_stroke(CANVAS, CANVAS, stroke(points=(point,))) is None
+
+
+@pytest.mark.parametrize("point", [(0, 0, 1), (159, 119, 1), (2, 118, 1)])
+@pytest.mark.parametrize("tool", Tool)
+@pytest.mark.parametrize("source", [Source(dx=3, dy=-40), Source(dx=500.5, dy=3)])
+def test_at_the_rim_and_with_sources_outside(point, tool, source):
+    out = painted(CANVAS, stroke(tool, (point,), source=source))
+    assert np.isfinite(out).all()
+    assert out.shape == CANVAS.shape
+
+
+# -- healing ------------------------------------------------------------------------------------------------
+
+
+def disc(height, width, radius):
+    y, x = np.mgrid[0:height, 0:width]
+    return ((y - height / 2) ** 2 + (x - width / 2) ** 2 < radius**2).astype(np.float32)
+
+
+def test_heal_of_a_brighter_copy_is_exact():
+    """A source that differs by a constant heals to what is there."""
+    mask = disc(80, 90, 25)
+    below = texture(80, 90, seed=6)
+    np.testing.assert_allclose(heal(below, below + 0.3, mask), below, atol=1e-3)  # stops of the relaxation
+
+
+def test_heal_follows_a_slope_of_light():
+    mask = disc(80, 90, 25)
+    below = texture(80, 90, seed=6)
+    ramp = np.linspace(-0.2, 0.2, 90, dtype=np.float32)[None, :, None]
+    healed = heal(below, below + ramp, mask)
+    inside = mask > 0
+    # a slope is harmonic, so the membrane carries it; what is left is the averaging at the rim and the grid
+    assert np.abs(healed - below)[inside].mean() < 0.01
+    assert np.abs(ramp).mean() > 0.09
+
+
+def test_heal_keeps_the_source_s_texture():
+    mask = disc(80, 90, 25)
+    below, source = texture(80, 90, seed=6), texture(80, 90, seed=7) * 0.5
+    healed = heal(below, source, mask)
+    inner = disc(80, 90, 15) > 0
+    detail = lambda p: (p - np.roll(p, 1, 0))[inner]  # noqa: E731
+    correlation = np.corrcoef(detail(healed).ravel(), detail(source).ravel())[0, 1]
+    assert correlation > 0.97
+
+
+def test_heal_without_a_rim_still_fits_the_level():
+    below, source = np.full((20, 20, 3), 0.6, np.float32), np.full((20, 20, 3), 0.2, np.float32)
+    np.testing.assert_allclose(heal(below, source, np.ones((20, 20), np.float32)), 0.6, atol=1e-6)
+    assert heal(below, source, np.zeros((20, 20), np.float32)) is source
+
+
+def test_heal_stroke_leaves_no_step_at_its_rim():
+    step = CANVAS.copy()
+    step[:50] *= 0.5  # the source lies in the dark
+    healed = painted(step, stroke(Tool.HEAL, ((80, 85, 1),), size_px=40, softness=0.3, source=Source(dx=0, dy=-60)))
+    cloned = painted(step, stroke(Tool.CLONE, ((80, 85, 1),), size_px=40, softness=0.3, source=Source(dx=0, dy=-60)))
+    inside = np.s_[75:95, 70:90]
+    # the texture's own mean over 20 px is left: a sixth of the step that cloning makes
+    assert abs(healed[inside].mean() - step[inside].mean()) < 0.25 * abs(cloned[inside].mean() - step[inside].mean())
