@@ -86,9 +86,7 @@ def small_shot(tmp_path) -> Shot:
         slip_px=Array([0.0] * count),
         certainty=Array([1.0] * count),
     )
-    surface = Surface(
-        id="wall", name="Wall", home_frame=1001, area=shape_of(rectangle(10, 10, 150, 110)), track=track
-    )
+    surface = Surface(id="wall", name="Wall", home_frame=1001, area=shape_of(rectangle(10, 10, 150, 110)), track=track)
     return Shot(id="shot", name="Wall", footage=footage, surfaces=(surface,))
 
 

@@ -70,7 +70,8 @@ def projects(draw):
         strokes=tuple(draw(st.lists(strokes(), max_size=3))),
     )  # fmt: skip
     fix = Fix(
-        id="fix", name=draw(names), surface_id="surface", cover=Cover(shapes=tuple(draw(st.lists(shapes(), max_size=2)))),
+        id="fix", name=draw(names), surface_id="surface",
+        cover=Cover(shapes=tuple(draw(st.lists(shapes(), max_size=2)))),
         match=Match(grain=draw(share)), is_on=draw(st.booleans()),
     )  # fmt: skip
     shot = Shot(id="shot", name=draw(names), footage=footage, surfaces=(surface,), clean_plates=(plate,), fixes=(fix,))

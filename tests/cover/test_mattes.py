@@ -42,7 +42,9 @@ def test_grow_moves_the_edge():
 
 
 def test_shapes_unite():
-    two = Cover(shapes=(shape_of(rectangle(10, 10, 30, 30)), shape_of(rectangle(20, 20, 50, 50), shape_id="b")), softness_px=1)
+    two = Cover(
+        shapes=(shape_of(rectangle(10, 10, 30, 30)), shape_of(rectangle(20, 20, 50, 50), shape_id="b")), softness_px=1
+    )
     matte = matte_of(two)
     assert matte[15, 15] == matte[45, 45] == matte[25, 25] == 1
     assert matte[45, 15] == 0
@@ -57,7 +59,9 @@ def test_it_rides_on_the_surface_and_follows_its_keys():
         ),
     )
     cover = Cover(shapes=(shape,), softness_px=1)
-    np.testing.assert_array_equal(matte_of(cover, 1001, translation(7, 3)), np.roll(matte_of(cover, 1001), (3, 7), (0, 1)))
+    np.testing.assert_array_equal(
+        matte_of(cover, 1001, translation(7, 3)), np.roll(matte_of(cover, 1001), (3, 7), (0, 1))
+    )
     np.testing.assert_array_equal(matte_of(cover, 1002), np.roll(matte_of(cover, 1001), 10, 1))
 
 

@@ -1,4 +1,4 @@
-"""Edits: each is one undoable step, keeps what it does not touch, refuses in words, survives the disk and the journal."""
+"""Edits: each is one step, keeps what it does not touch, refuses in words, survives the disk and the journal."""
 
 import json
 
@@ -67,7 +67,8 @@ EDITS = {
     "set_fill": lambda p: edits.set_fill(p, "shot", "f1", ("plate",)),
     "set_shape_key": lambda p: edits.set_shape_key(p, "shot", "f1", "cover", 1004, Array(rectangle(41, 40, 61, 60))),
     "remove_shape_key": lambda p: edits.remove_shape_key(
-        edits.set_shape_key(p, "shot", "f1", "cover", 1004, Array(rectangle(41, 40, 61, 60))), "shot", "f1", "cover", 1001
+        edits.set_shape_key(p, "shot", "f1", "cover", 1004, Array(rectangle(41, 40, 61, 60))),
+        "shot", "f1", "cover", 1001,
     ),
     "remove_surface": lambda p: edits.remove_surface(
         edits.add_surface(p, "shot", Surface(id="n", name="N", home_frame=1002, area=shape_of(rectangle(0, 0, 9, 9)))),

@@ -7,8 +7,34 @@ import numpy as np
 import pytest
 from msgspec.structs import replace
 
-from gommage.core.document import Array, CleanPlate, CleanPlateFill, Cover, Fix, Frames, Match, Project, Source, Stroke, Tool, edits
-from gommage.core.engine import Cache, Engine, Jobs, LiveStroke, Look, Priority, State, Step, ViewRequest, steps_of, view_key, view_pixels
+from gommage.core.document import (
+    Array,
+    CleanPlate,
+    CleanPlateFill,
+    Cover,
+    Fix,
+    Frames,
+    Match,
+    Project,
+    Source,
+    Stroke,
+    Tool,
+    edits,
+)
+from gommage.core.engine import (
+    Cache,
+    Engine,
+    Jobs,
+    LiveStroke,
+    Look,
+    Priority,
+    State,
+    Step,
+    ViewRequest,
+    steps_of,
+    view_key,
+    view_pixels,
+)
 from gommage.core.engine.cache import _bytes_of
 from gommage.core.picture import read_linear
 from gommage.core.picture.colour import DEFAULT_DISPLAY
@@ -30,7 +56,9 @@ def with_fix(shot, *strokes, **match):
 
 
 def clone(points=((75, 55, 1),), dx=-40.0, size=28.0, **fields):
-    return Stroke(id="s", tool=Tool.CLONE, points=Array(points), size_px=size, softness=0.0, source=Source(dx=dx), **fields)
+    return Stroke(
+        id="s", tool=Tool.CLONE, points=Array(points), size_px=size, softness=0.0, source=Source(dx=dx), **fields
+    )
 
 
 def test_an_unpainted_plate_changes_nothing_that_is_seen(engine, small_shot):
@@ -81,7 +109,11 @@ def test_a_new_stroke_costs_one_stroke(engine, small_shot, monkeypatch):
 
     laid = []
     real = evaluate.lay_stroke
-    monkeypatch.setattr(evaluate, "lay_stroke", lambda canvas, untouched, stroke: laid.append(stroke.id) or real(canvas, untouched, stroke))
+    monkeypatch.setattr(
+        evaluate,
+        "lay_stroke",
+        lambda canvas, untouched, stroke: laid.append(stroke.id) or real(canvas, untouched, stroke),
+    )
     strokes = [replace(clone(), id=f"n{k}", size_px=10.0 + k) for k in range(4)]
     for count in range(1, 5):
         shot = with_fix(small_shot, *strokes[:count])
@@ -91,7 +123,9 @@ def test_a_new_stroke_costs_one_stroke(engine, small_shot, monkeypatch):
 
 def test_a_name_is_no_reason_to_compute_again(engine, small_shot):
     shot = with_fix(small_shot, clone())
-    renamed = replace(shot, fixes=(replace(shot.fixes[0], name="Screw"),), clean_plates=(replace(shot.clean_plates[0], name="X"),))
+    renamed = replace(
+        shot, fixes=(replace(shot.fixes[0], name="Screw"),), clean_plates=(replace(shot.clean_plates[0], name="X"),)
+    )
     assert engine.result(renamed, 1002) is engine.result(shot, 1002)
 
 
@@ -167,7 +201,9 @@ def test_steps_say_what_is_wrong(small_shot):
     surface = done.surfaces[0]
     large = edits.set_cover(Project.of(done), "shot", "fix", shapes=(shape_of(rectangle(-5, 0, 90, 70)),)).shots[0]
     assert "beyond the area of Wall" in steps_of(large, large.fixes[0])[Step.COVER].words
-    slipping = replace(done, surfaces=(replace(surface, track=replace(surface.track, slip_px=Array([0, 0, 0.9, 0, 0, 0]))),))
+    slipping = replace(
+        done, surfaces=(replace(surface, track=replace(surface.track, slip_px=Array([0, 0, 0.9, 0, 0, 0]))),)
+    )
     advice = steps_of(slipping, slipping.fixes[0])[Step.FOLLOW]
     assert (advice.state, advice.frame) == (State.LOOK, 1003)
     cut = replace(
@@ -347,7 +383,9 @@ def test_failures_reach_the_user_in_words(jobs, error, words):
 
 def test_plates_are_decoded_as_their_footage_says(engine, small_shot):
     raw = engine.raw(small_shot.footage, 1001)
-    np.testing.assert_array_equal(engine.plate(small_shot.footage, 1001), read_linear(raw, small_shot.footage.colour_space))
+    np.testing.assert_array_equal(
+        engine.plate(small_shot.footage, 1001), read_linear(raw, small_shot.footage.colour_space)
+    )
     assert engine.peek(small_shot, 1001, "plate") is engine.plate(small_shot.footage, 1001)
     assert Engine(10**8).peek(small_shot, 1001, "plate") is None
     assert engine.peek(with_fix(small_shot), 1001, "matte") is None

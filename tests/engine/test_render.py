@@ -1,4 +1,4 @@
-"""Rendering: the plate's bits, numbers and metadata go through; what cannot be written is said and leaves nothing half."""
+"""Rendering: bits, numbers and metadata go through; what cannot be written is said and leaves nothing half."""
 
 import os
 
@@ -38,9 +38,7 @@ def test_like_the_plate(engine, shot, tmp_path):
         assert (new.pixels[~outside] != raw.pixels[~outside]).any()
         assert new.attributes["scene"] == "paper theatre"
         assert new.attributes["FramesPerSecond"] == (25, 1)
-        np.testing.assert_array_equal(
-            new.pixels[~outside], engine.result(shot, frame)[~outside].astype(np.float16)
-        )
+        np.testing.assert_array_equal(new.pixels[~outside], engine.result(shot, frame)[~outside].astype(np.float16))
 
 
 @pytest.mark.parametrize("suffix", [".tif", ".png", ".dpx"])

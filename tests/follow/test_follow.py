@@ -24,7 +24,9 @@ EDGE_TOLERANCE_PX = 0.15  # a third of the area seen, or light and blur changed
 def around_centre(*, shift=(0, 0), turn_deg=0.0, scale=1.0, shear=0.0, perspective=(0.0, 0.0)):
     """Return a matrix about the middle of the picture."""
     cos, sin = np.cos(np.deg2rad(turn_deg)), np.sin(np.deg2rad(turn_deg))
-    inner = np.array([[cos * scale, -sin * scale + shear, shift[0]], [sin * scale, cos * scale, shift[1]], [*perspective, 1]])
+    inner = np.array(
+        [[cos * scale, -sin * scale + shear, shift[0]], [sin * scale, cos * scale, shift[1]], [*perspective, 1]]
+    )
     to_centre = np.array([[1, 0, -160], [0, 1, -120], [0, 0, 1.0]])
     return np.linalg.inv(to_centre) @ inner @ to_centre
 
@@ -47,7 +49,9 @@ def corner_error(found, true, corners=AREA):
 def aligned(true, start=None, motion=MotionModel.PERSPECTIVE, frame=None, **film):
     template = make_template(luminance(filmed(np.eye(3))), AREA)
     picture = filmed(true, **film) if frame is None else frame
-    return align(template, make_pyramid(luminance(picture), len(template.levels)), np.eye(3) if start is None else start, motion)
+    return align(
+        template, make_pyramid(luminance(picture), len(template.levels)), np.eye(3) if start is None else start, motion
+    )
 
 
 MOTIONS = {
@@ -235,7 +239,9 @@ def test_it_stops_when_asked():
 
     matrices = path(range(6))
     with pytest.raises(Cancelled):
-        list(follow_plane(lambda f: filmed(matrices[f]), surface_of(), Frames(first=1010, last=1015), 1010, check=check))
+        list(
+            follow_plane(lambda f: filmed(matrices[f]), surface_of(), Frames(first=1010, last=1015), 1010, check=check)
+        )
 
 
 @pytest.mark.parametrize(

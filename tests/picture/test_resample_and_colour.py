@@ -6,8 +6,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from gommage.core.picture import Window, apply_matrix, around, spline_coefficients, translation, view, warp
-from gommage.core.picture import colour
+from gommage.core.picture import Window, apply_matrix, around, colour, spline_coefficients, translation, view, warp
 from tests.conftest import texture
 
 FLOAT_STEP = 2e-5  # rounding of a 21-tap filter and 16 weights in float32, on values near 1

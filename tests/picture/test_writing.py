@@ -23,8 +23,9 @@ def test_round_trip_to_the_bit(tmp_path, name):
 
 
 def test_metadata_goes_along_but_not_what_describes_storage(tmp_path):
-    attributes = {"scene": "paper theatre", "FramesPerSecond": (24000, 1001), "focal": 35.0, "compression": "none",
-                  "oiio:BitsPerSample": 10, "worldToCamera": np.eye(4, dtype=np.float32), "strange": object()}  # fmt: skip
+    attributes = {"scene": "paper theatre", "FramesPerSecond": (24000, 1001), "focal": 35.0,
+                  "compression": "none", "oiio:BitsPerSample": 10,
+                  "worldToCamera": np.eye(4, dtype=np.float32), "strange": object()}  # fmt: skip
     write_still(tmp_path / "a.exr", stored(np.float16), bits=16, attributes=attributes)
     back = _read_still(tmp_path / "a.exr").attributes
     assert back["scene"] == "paper theatre"

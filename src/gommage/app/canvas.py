@@ -179,7 +179,7 @@ class Canvas(QObject):
         look = self.look()
         request = self.request(self.shown_frame(look), look)
         if request is None:
-            self.viewer.set_picture(None, np.eye(3), "Open footage (Ctrl+I) or a project (Ctrl+O) to begin.")
+            self.viewer.set_picture(None, np.eye(3))
             return
         self.refresh_overlay()
         self.viewer.set_message("")
@@ -521,9 +521,10 @@ class Canvas(QObject):
         plate_from_view = np.linalg.inv(to_view)
         if event.kind == "press":
             at = apply_matrix(plate_from_view, np.array([event.x, event.y]))
-            if event.alt and tool is not Tool.RESTORE:
-                self.source_point, self.source = at, None
-                self.refresh_cursor()
+            if event.alt:
+                if tool is not Tool.RESTORE:
+                    self.source_point, self.source = at, None
+                    self.refresh_cursor()
                 return
             self._begin_stroke(plate, tool, at, event, to_view)
         elif self._live is not None:

@@ -30,6 +30,7 @@ from gommage.app.cards import LOUPE, CardsPanel, Row
 from gommage.app.desk import Desk
 from gommage.app.dialogs import FootageDialog, RenderDialog, ShortcutsDialog
 from gommage.app.panels import FrameFacts, StepPanel
+from gommage.app.rows import heading, push_button
 from gommage.app.session import LongWork, Session
 from gommage.app.strip import FrameStrip, StripData
 from gommage.app.theme import DARK, LIGHT, apply_theme, icon, tabular_font
@@ -44,6 +45,7 @@ from gommage.core.picture import FootageReport, around, open_plates, probe, tran
 from gommage.errors import FootageError, GommageError, ProjectError
 
 __all__ = ["MainWindow"]
+
 
 NOTE_MS = 6000
 PICTURE_FILTER = (
@@ -74,6 +76,7 @@ class MainWindow(QMainWindow):
         self._connect()
         self._playing = QTimer(self)
         self._playing.timeout.connect(self._on_tick)
+        self._on_work_changed(None)
         self._refresh_all()
         self.viewer.setFocus()
 
@@ -104,6 +107,7 @@ class MainWindow(QMainWindow):
         self.view_bar = ViewBar(self.actions_by_id.__getitem__)
         self.panel = StepPanel(self.session)
         self.strip = FrameStrip()
+        self.welcome = self._build_welcome()
         self.words = QLabel()
         self.words.setAccessibleName("Message")
         self.words.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)
@@ -117,6 +121,20 @@ class MainWindow(QMainWindow):
         self._note_timer = QTimer(self)
         self._note_timer.setSingleShot(True)
         self._note_timer.timeout.connect(lambda: self.words.setText(""))
+
+    def _build_welcome(self) -> QWidget:
+        """Return what stands in the picture's place while there is none: the three ways to begin."""
+        welcome = QWidget()
+        column = QVBoxLayout(welcome)
+        column.setSpacing(8)
+        column.addWidget(heading("Nothing is open yet"), alignment=Qt.AlignmentFlag.AlignHCenter)
+        for name in ("open_footage", "open_project", "open_demo"):
+            action = self.actions_by_id[name]
+            button = push_button(action.text(), action.trigger, primary=name == "open_footage", tip=action.toolTip())
+            button.setMinimumWidth(230)
+            column.addWidget(button)
+        QVBoxLayout(self.viewer).addWidget(welcome, alignment=Qt.AlignmentFlag.AlignCenter)
+        return welcome
 
     def _build_layout(self) -> None:
         middle = QVBoxLayout()
@@ -265,6 +283,7 @@ class MainWindow(QMainWindow):
 
     def _refresh_all(self) -> None:
         shot = self.shot
+        self.welcome.setVisible(shot is None)
         self._show_title()
         self._refresh_rows(shot)
         self._refresh_selection()
@@ -294,7 +313,7 @@ class MainWindow(QMainWindow):
             return
         fixes = tuple(self._fix_row(shot, fix) for fix in reversed(shot.fixes))
         surfaces = tuple(self._surface_row(surface) for surface in shot.surfaces)
-        plates = tuple(Row(p.id, p.name, f"at {p.home_frame}, {len(p.strokes)} str.") for p in shot.clean_plates)
+        plates = tuple(Row(p.id, p.name, f"{p.home_frame}, {_counted(len(p.strokes))}") for p in shot.clean_plates)
         self.cards.show_rows(fixes, surfaces, plates)
 
     def _fix_row(self, shot: Shot, fix: Fix) -> Row:
@@ -482,9 +501,11 @@ class MainWindow(QMainWindow):
             stops = patch.light.stops if patch is not None and patch.light.trusted else None
             return FrameFacts(stops, words)
 
-        self.session.submit(
-            ("facts", frame, fix_inputs(shot, fix)), Priority.NEIGHBOUR, find, self.panel.match.show_facts
-        )
+        def found(facts: FrameFacts) -> None:
+            if self.desk.frame == frame:  # an answer for a frame that was left meanwhile is dropped
+                self.panel.match.show_facts(facts)
+
+        self.session.submit(("facts", frame, fix_inputs(shot, fix)), Priority.NEIGHBOUR, find, found)
 
     # -- selection ------------------------------------------------------------------------------------------
 
@@ -567,6 +588,11 @@ class MainWindow(QMainWindow):
         footage = dialog.footage()
         name = Path(footage.path).name.split("#")[0].rstrip("._-") or Path(footage.path).stem
         self.session.begin(Project.of(Shot(id=new_id(), name=name, footage=footage)), is_saved=False)
+
+    def open_demo(self) -> None:
+        """Draw the paper theatre, the first time, and begin on it."""
+        if self._may_leave():
+            self.session.draw_demo()
 
     def open_project(self, folder: Path | None = None) -> None:
         """Open a project; footage that has moved is asked for."""
@@ -939,6 +965,9 @@ class MainWindow(QMainWindow):
         for entry in ACTIONS:
             if entry.icon:
                 self.actions_by_id[entry.id].setIcon(icon(entry.icon))
+        for button in self.findChildren(QToolButton):
+            if button.property("iconName"):
+                button.setIcon(icon(button.property("iconName")))
 
     def measure(self) -> None:
         """Measure the fix on all frames."""
@@ -947,3 +976,7 @@ class MainWindow(QMainWindow):
     def shortcuts(self) -> None:
         """Show all keys."""
         ShortcutsDialog(self).exec()
+
+
+def _counted(strokes: int) -> str:
+    return f"{strokes} stroke" if strokes == 1 else f"{strokes} strokes"

@@ -239,7 +239,7 @@ class FillPage(Page):
         self.strokes_title = heading("Strokes")
         self.strokes = QListView()
         self.strokes.setAccessibleName("Strokes")
-        self.strokes.setMinimumHeight(120)
+        self.strokes.setMinimumHeight(84)
         self.stroke_rows = RowModel()
         self.strokes.setModel(self.stroke_rows)
         self._delegate = LineDelegate()
@@ -248,8 +248,11 @@ class FillPage(Page):
         self.edit_note = quiet(name="What the sliders change")
         self.remove = push_button("Remove stroke", self._on_remove)
         for widget in (self.title, self.make, self.load, rule(), self.source, self.size_row, self.soft, self.opacity,
-                       rule(), self.strokes_title, self.strokes, self.edit_note, self.remove):  # fmt: skip
+                       rule(), self.strokes_title):  # fmt: skip
             self.box.addWidget(widget)
+        self.box.addWidget(self.strokes, 1)
+        self.box.addWidget(self.edit_note)
+        self.box.addWidget(self.remove)
         self.size_row.value_changed.connect(lambda v, final: self._on_brush("size_px", v, final))
         self.soft.value_changed.connect(lambda v, final: self._on_brush("softness", v / 100, final))
         self.opacity.value_changed.connect(lambda v, final: self._on_brush("opacity", v / 100, final))
@@ -462,6 +465,16 @@ class CheckPage(Page):
         )
 
 
+def _scrolling(page: Page) -> QScrollArea:
+    """Return a page that scrolls by itself where the window is low."""
+    scroll = QScrollArea()
+    scroll.setWidget(page)
+    scroll.setWidgetResizable(True)
+    scroll.setFrameShape(QScrollArea.Shape.NoFrame)
+    scroll.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+    return scroll
+
+
 class StepPanel(QWidget):
     """The strip of steps and the page of the step in hand."""
 
@@ -497,16 +510,12 @@ class StepPanel(QWidget):
             row.addWidget(button, 1)
         self._stack = QStackedWidget()
         for page in self.pages.values():
-            self._stack.addWidget(page)
-        scroll = QScrollArea()
-        scroll.setWidget(self._stack)
-        scroll.setWidgetResizable(True)
-        scroll.setFrameShape(QScrollArea.Shape.NoFrame)
-        scroll.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+            self._stack.addWidget(_scrolling(page))
         layout = QVBoxLayout(self)
         layout.setContentsMargins(4, 8, 8, 8)
         layout.addLayout(row)
-        layout.addWidget(scroll, 1)
+        layout.addWidget(self._stack, 1)
+        layout.addStretch()
 
     @property
     def fill(self) -> FillPage:
@@ -527,7 +536,7 @@ class StepPanel(QWidget):
         desk, project = self.session.desk, self.session.project
         shot = desk.shot(project)
         self._buttons[desk.step].setChecked(True)
-        self._stack.setCurrentWidget(self.pages[desk.step])
-        self._stack.setEnabled(shot is not None)
+        self._stack.setCurrentIndex(list(self.pages).index(desk.step))
+        self._stack.setVisible(shot is not None)
         if shot is not None:
             self.pages[desk.step].refresh(shot, desk.surface(project), desk.fix(project), desk.plate(project))

@@ -53,6 +53,7 @@ def tool_button(icon_name: str, name: str, *, tip: str = "", is_checkable: bool 
     """Return a button with an icon."""
     button = QToolButton()
     button.setIcon(icon(icon_name))
+    button.setProperty("iconName", icon_name)
     button.setAccessibleName(name)
     button.setToolTip(tip or name)
     button.setCheckable(is_checkable)
@@ -91,7 +92,7 @@ class ValueRow(QWidget):
         self._number.setSingleStep(10**-decimals if decimals else 1)
         self._number.setAccessibleName(name)
         self._number.setButtonSymbols(QDoubleSpinBox.ButtonSymbols.NoButtons)
-        self._number.setFixedWidth(74)
+        self._number.setFixedWidth(84)
         self._number.setKeyboardTracking(False)
         for widget in (self._slider, self._number):
             widget.setToolTip(tip or name)

@@ -10,6 +10,7 @@ from functools import partial
 from pathlib import Path
 from typing import Any
 
+import platformdirs
 from PySide6.QtCore import QObject, Qt, Signal
 
 from gommage.app.desk import Desk
@@ -20,7 +21,7 @@ from gommage.core.engine import Engine, Jobs, Priority, RenderTarget, render
 from gommage.core.engine.evaluate import fix_inputs
 from gommage.core.engine.render import RenderReport
 from gommage.core.follow import Direction, FollowStep, follow_plane, with_step
-from gommage.errors import EditError, ProjectError
+from gommage.errors import EditError, ProjectError, RenderError
 
 __all__ = ["LongWork", "Session"]
 
@@ -275,6 +276,24 @@ class Session(QObject):
     def is_busy(self) -> bool:
         """Whether something long runs."""
         return self.work is not None
+
+    def draw_demo(self) -> None:
+        """Draw the demo shot beside the interface, unless it is there, and put it on the desk."""
+        if not self._begin_work("Drawing the paper theatre"):
+            return
+
+        def run(check: Callable[[], None]) -> Project:
+            from gommage.demo import make_demo  # loaded late: it costs the start of the program a second
+            from gommage.demo.job import demo_project
+
+            root = Path(platformdirs.user_cache_dir("gommage"))
+            shown = partial(self._progress, "Drawing the paper theatre")
+            try:
+                return demo_project(make_demo(root, lambda share: self.later(partial(shown, share)), check))
+            except OSError as error:
+                raise RenderError(f"The demo shot could not be written to {root}: {error.strerror}.") from error
+
+        self.submit(("long", "demo"), Priority.LONG, run, self.begin, self._failed)
 
     def stop(self) -> None:
         """Stop what is running; what a follow has found so far stays."""

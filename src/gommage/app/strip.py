@@ -39,7 +39,7 @@ class StripData:
     """
 
     first: int = 1
-    last: int = 1
+    last: int = 0
     missing: frozenset[int] = frozenset()
     certainty: dict[int, float] = field(default_factory=dict)
     amber: frozenset[int] = frozenset()
@@ -74,7 +74,7 @@ class FrameStrip(QWidget):
     def show_data(self, data: StripData) -> None:
         """Show other data; another range of frames resets the zoom."""
         if (data.first, data.last) != (self._data.first, self._data.last):
-            self._from, self._to = float(data.first), float(data.last + 1)
+            self._from, self._to = float(data.first), float(max(data.last, data.first) + 1)
         self._data = data
         self.update()
 
@@ -117,7 +117,8 @@ class FrameStrip(QWidget):
         self._draw_follow(painter)
         self._draw_check(painter)
         self._draw_marks(painter)
-        self._draw_playhead(painter)
+        if self._data.last >= self._data.first:
+            self._draw_playhead(painter)
         painter.end()
 
     def _visible(self) -> range:

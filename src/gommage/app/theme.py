@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import tempfile
 from dataclasses import dataclass
 from functools import lru_cache
 from pathlib import Path
@@ -50,6 +51,23 @@ def theme() -> Theme:
     return _current
 
 
+@lru_cache(maxsize=1)
+def _tinted_folder() -> tempfile.TemporaryDirectory[str]:
+    return tempfile.TemporaryDirectory(prefix="gommage-")
+
+
+@lru_cache(maxsize=32)
+def _tinted(name: str, colour: str) -> str:
+    """Return the path of an icon in a colour: style sheets take pictures from files alone."""
+    path = Path(_tinted_folder().name) / f"{name}-{colour.lstrip('#')}.svg"
+    path.write_text(_svg(name, colour))
+    return path.as_posix()
+
+
+def _svg(name: str, colour: str) -> str:
+    return (ASSETS / "icons" / f"{name}.svg").read_text().replace("currentColor", colour)
+
+
 def _sheet(t: Theme) -> str:
     return f"""
     * {{ font-family: Inter; font-size: 9.5pt; color: {t.text}; }}
@@ -74,7 +92,8 @@ def _sheet(t: Theme) -> str:
     QComboBox, QLineEdit, QAbstractSpinBox {{ background: {t.card}; border: 1px solid {t.line}; border-radius: 4px;
         padding: 3px 6px; min-height: 18px; selection-background-color: {t.accent};
         selection-color: {t.accent_text}; }}
-    QComboBox::drop-down {{ border: none; width: 16px; }}
+    QComboBox::drop-down {{ border: none; width: 22px; }}
+    QComboBox::down-arrow {{ image: url({_tinted("chevron-down", t.quiet)}); width: 12px; height: 12px; }}
     QComboBox QAbstractItemView {{ background: {t.raised}; selection-background-color: {t.accent};
         selection-color: {t.accent_text}; border: 1px solid {t.line}; }}
     QMenuBar, QMenu {{ background: {t.panel}; }}
@@ -91,7 +110,9 @@ def _sheet(t: Theme) -> str:
     QSlider::handle:horizontal:focus {{ background: {t.accent}; }}
     QCheckBox::indicator {{ width: 14px; height: 14px; border: 1px solid {t.quiet}; border-radius: 3px;
         background: {t.card}; }}
-    QCheckBox::indicator:checked {{ background: {t.accent}; border-color: {t.accent}; }}
+    QCheckBox::indicator:checked {{ background: {t.accent}; border-color: {t.accent};
+        image: url({_tinted("check", t.accent_text)}); }}
+    QCheckBox::indicator:disabled {{ border-color: {t.line}; background: {t.panel}; }}
     QCheckBox:focus {{ color: {t.accent}; }}
     QListView {{ background: {t.panel}; border: none; }}
     QListView::item {{ padding: 4px 6px; border-radius: 4px; }}
@@ -148,8 +169,7 @@ def tabular_font(points: float = 9.0) -> QFont:
 @lru_cache(maxsize=128)
 def icon(name: str, colour: str = "", size: int = 18) -> QIcon:
     """Return an icon of the shipped set in a colour (the text's if none is given), sharp at twice the size too."""
-    svg = (ASSETS / "icons" / f"{name}.svg").read_text().replace("currentColor", colour or _current.text)
-    renderer = QSvgRenderer(QByteArray(svg.encode()))
+    renderer = QSvgRenderer(QByteArray(_svg(name, colour or _current.text).encode()))
     out = QIcon()
     for scale in (1, 2):
         pixmap = QPixmap(QSize(size, size) * scale)

@@ -76,7 +76,7 @@ class ViewBar(QWidget):
         box.setAccessibleName(name)
         box.setToolTip(f"{name}: {tip}")
         box.setButtonSymbols(QDoubleSpinBox.ButtonSymbols.NoButtons)
-        box.setFixedWidth(72)
+        box.setFixedWidth(78)
         box.setFont(tabular_font(9))
         return box
 

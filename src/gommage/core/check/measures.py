@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import dataclass
 
+import cv2
 import numpy as np
 from numpy.typing import NDArray
 
@@ -69,8 +70,7 @@ def seam(fill: Picture, below: Picture, matte: Picture, valid: Picture) -> float
     rim = ring_around(matte, 0, BAND_PX) & (valid > 0.5)
     if rim.sum() < LEAST_PIXELS:
         return 0.0
-    rows, columns = np.nonzero(rim)
-    _, stretch = np.unique(rows // STRETCH_PX * 4096 + columns // STRETCH_PX, return_inverse=True)
+    stretch = _stretches(matte, rim)
     difference = (fill - below)[rim]
     steps = [
         float(np.median(difference[stretch == index]))
@@ -79,6 +79,22 @@ def seam(fill: Picture, below: Picture, matte: Picture, valid: Picture) -> float
     ]
     worst = np.sort(np.square(steps))[-max(len(steps) // 4, 1) :] if steps else np.zeros(1)
     return 100 * float(np.sqrt(worst.mean())) / max(float(below[rim].mean()), 1e-4)
+
+
+def _stretches(matte: Picture, rim: NDArray[np.bool_]) -> NDArray[np.int64]:
+    """Return for each pixel of the rim (in row order) on which stretch along the cover's outline it lies."""
+    from scipy.spatial import cKDTree  # loaded late: it would cost the start of the program a third of a second
+
+    outlines, _ = cv2.findContours((matte > 0).astype(np.uint8), cv2.RETR_EXTERNAL, cv2.CHAIN_APPROX_NONE)
+    parts, begin = [], 0
+    for points in outlines:
+        count = max(round(len(points) / STRETCH_PX), 1)
+        parts.append(begin + np.arange(len(points)) * count // len(points))
+        begin += count
+    rows, columns = np.nonzero(rim)
+    _, nearest = cKDTree(np.concatenate(outlines)[:, 0]).query(np.column_stack([columns, rows]))
+    stretch: NDArray[np.int64] = np.concatenate(parts)[nearest]
+    return stretch
 
 
 def held_cells(result: Picture, matte: Picture, held_still: Picture, held_matte: Picture) -> NDArray[np.float64]:

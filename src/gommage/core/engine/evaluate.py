@@ -281,7 +281,9 @@ class Engine:
             fill, inside = carried(pixels, from_home @ np.linalg.inv(to_plate), wide)
             valid = np.minimum(valid, inside)
             if fix.match.is_light_matched:
-                light = match_light(self._lit_by(shot, fix, plate, fill, from_home, to_plate, wide), below, alpha, inside)
+                light = match_light(
+                    self._lit_by(shot, fix, plate, fill, from_home, to_plate, wide), below, alpha, inside
+                )
             total += apply_light(fill, light, fix.match.light_stops) * np.float32(weight)
         return _Filled(window, wide, total, alpha, valid, below, light, grain)
 

@@ -1,0 +1,756 @@
+"""Parts of the window, by real events: strip, cards, panels, viewer, dialogs, shortcuts, recovery, refusals."""
+
+import json
+import os
+import shutil
+import subprocess
+import sys
+
+import numpy as np
+import pytest
+from msgspec.structs import replace
+from PySide6.QtCore import QPoint, QPointF, Qt
+from PySide6.QtGui import QImage, QPointingDevice, QTabletEvent
+from PySide6.QtTest import QAbstractItemModelTester, QTest
+from PySide6.QtWidgets import (
+    QAbstractButton,
+    QAbstractSpinBox,
+    QApplication,
+    QCheckBox,
+    QComboBox,
+    QFileDialog,
+    QLabel,
+    QListView,
+    QMessageBox,
+    QPushButton,
+    QSlider,
+)
+
+from gommage.app import start
+from gommage.app.actions import ACTIONS
+from gommage.app.cards import Row, RowModel
+from gommage.app.dialogs import FootageDialog, RenderDialog, ShortcutsDialog
+from gommage.app.strip import FrameStrip, StripData
+from gommage.app.theme import DARK, LIGHT
+from gommage.app.tools import DrawnShape, PointerEvent, draw_shape_click
+from gommage.core.document import Project, Tool, edits, store
+from gommage.core.document.journal import Journal
+from gommage.core.engine import Look, State, Step
+from gommage.core.picture import probe
+from tests.app.test_journey import activate, answer, click, drag, find, press
+from tests.conftest import settle, wait_until
+from tests.engine.test_engine import clone, with_fix
+
+CTRL, SHIFT, ALT = (
+    Qt.KeyboardModifier.ControlModifier,
+    Qt.KeyboardModifier.ShiftModifier,
+    Qt.KeyboardModifier.AltModifier,
+)
+
+
+@pytest.fixture
+def opened(window, small_shot):
+    """A window on the small shot with one fix."""
+    window.session.begin(Project.of(with_fix(small_shot, clone())))
+    settle(window)
+    activate(window)
+    return window
+
+
+# -- table of actions ---------------------------------------------------------------------------------------
+
+
+def test_no_two_actions_share_a_key_and_each_has_a_method(window):
+    keys = [key for action in ACTIONS for key in action.keys]
+    assert len(keys) == len(set(keys))
+    for action in ACTIONS:
+        assert callable(getattr(window, action.id)), action.id
+        assert window.actions_by_id[action.id].objectName() == action.id
+
+
+def test_every_control_has_a_name_and_a_tip(opened):
+    for step in Step:
+        opened.session.set_desk(step=step)
+        kinds = (QAbstractButton, QComboBox, QAbstractSpinBox, QSlider, QListView, QCheckBox)
+        for kind in kinds:
+            for widget in opened.findChildren(kind):
+                internal = widget.objectName().startswith("qt_") or widget.parent().__class__.__name__ == "QComboBox"
+                if (
+                    widget.isVisible()
+                    and not internal
+                    and "QComboBoxPrivate" not in widget.parent().metaObject().className()
+                ):
+                    assert widget.accessibleName() or widget.text(), (step, widget, widget.parent())
+
+
+@pytest.mark.parametrize("theme", [DARK, LIGHT])
+def test_text_has_contrast(theme):
+    def luminance(colour):
+        channels = [int(colour[i : i + 2], 16) / 255 for i in (1, 3, 5)]
+        linear = [c / 12.92 if c <= 0.04045 else ((c + 0.055) / 1.055) ** 2.4 for c in channels]
+        return 0.2126 * linear[0] + 0.7152 * linear[1] + 0.0722 * linear[2]
+
+    def contrast(one, other):
+        bright, dark = sorted((luminance(one), luminance(other)), reverse=True)
+        return (bright + 0.05) / (dark + 0.05)
+
+    for ground in (theme.panel, theme.card):
+        assert contrast(theme.text, ground) >= 4.5
+        assert contrast(theme.quiet, ground) >= 4.5
+        assert contrast(theme.look_here, ground) >= 4.5
+    assert contrast(theme.accent_text, theme.accent) >= 4.5
+
+
+# -- frames -------------------------------------------------------------------------------------------------
+
+
+def test_stepping_by_key_and_by_button(opened):
+    press(opened, Qt.Key.Key_Home)
+    assert opened.desk.frame == 1001
+    press(opened, Qt.Key.Key_F, Qt.Key.Key_F, Qt.Key.Key_Right)
+    assert opened.desk.frame == 1004
+    press(opened, Qt.Key.Key_D)
+    assert opened.desk.frame == 1003
+    press(opened, (Qt.Key.Key_F, SHIFT))
+    assert opened.desk.frame == 1006, "kept within the shot"
+    press(opened, Qt.Key.Key_E)
+    assert opened.desk.frame == 1001
+    press(opened, Qt.Key.Key_End)
+    assert opened.desk.frame == 1006
+    settle(opened)
+    assert opened.canvas.is_ready(1006)
+
+
+def test_play_runs_and_stops(opened):
+    seen = set()
+    opened.session.desk_changed.connect(lambda old, new: seen.add(new.frame))
+    press(opened, Qt.Key.Key_Space)
+    wait_until(lambda: len(seen) == 6, 10)
+    press(opened, Qt.Key.Key_Space)
+    assert not opened._playing.isActive()
+    settle(opened)
+
+
+def test_strip_scrubs_zooms_and_tells(qtbot):
+    strip = FrameStrip()
+    qtbot.addWidget(strip)
+    strip.resize(800, 106)
+    strip.show()
+    strip.show_data(StripData(1001, 1072, frozenset({1005}), {1001: 0.9}, figures={1001: 2.5}, span=(1001, 1072)))
+    chosen = []
+    strip.frame_chosen.connect(chosen.append)
+    QTest.mouseClick(strip, Qt.MouseButton.LeftButton, pos=QPoint(int(strip._x(1040.5)), 30))
+    assert chosen == [1040]
+    QTest.mouseClick(strip, Qt.MouseButton.LeftButton, pos=QPoint(2, 30))
+    assert chosen[-1] == 1001
+    assert strip._tip(1001) == "Frame 1001, follow 90% sure, check 2.5 %"
+    assert "missing" in strip._tip(1005)
+    wide = strip._x(1002) - strip._x(1001)
+    from PySide6.QtGui import QWheelEvent
+
+    event = QWheelEvent(QPointF(400, 30), QPointF(400, 30), QPoint(0, 0), QPoint(0, 480), Qt.MouseButton.NoButton,
+                        Qt.KeyboardModifier.NoModifier, Qt.ScrollPhase.NoScrollPhase, False)  # fmt: skip
+    before = strip._frame_at(400)
+    QApplication.sendEvent(strip, event)
+    assert strip._x(1002) - strip._x(1001) > 2 * wide
+    assert abs(strip._frame_at(400) - before) <= 1
+    strip.show_frame(1071)
+    assert strip._from <= 1071 < strip._to
+    assert not strip.grab().toImage().isNull()
+
+
+def test_the_ends_of_a_fix_are_dragged_in_one_step(opened):
+    steps = len(opened.session.history.steps)
+    strip = opened.strip
+    y = 55
+    start, end = QPoint(int(strip._x(1007)), y), QPoint(int(strip._x(1004.5)), y)
+    QTest.mousePress(strip, Qt.MouseButton.LeftButton, pos=start)
+    for x in np.linspace(start.x(), end.x(), 5):
+        QTest.mouseMove(strip, QPoint(int(x), y))
+    QTest.mouseRelease(strip, Qt.MouseButton.LeftButton, pos=end)
+    frames = opened.desk.fix(opened.session.project).frames
+    assert (frames.first, frames.last) == (1001, 1004)
+    assert len(opened.session.history.steps) == steps + 1
+    press(opened, (Qt.Key.Key_Z, CTRL))
+    assert opened.desk.fix(opened.session.project).frames is None
+
+
+# -- picture ------------------------------------------------------------------------------------------------
+
+
+def test_wheel_zooms_about_the_pen_and_hand_moves(opened):
+    from PySide6.QtGui import QWheelEvent
+
+    viewer = opened.viewer
+    at = QPointF(200, 150)
+    before = np.linalg.inv(viewer.matrix()) @ (200, 150, 1)
+    event = QWheelEvent(at, at, QPoint(0, 0), QPoint(0, 240), Qt.MouseButton.NoButton, Qt.KeyboardModifier.NoModifier,
+                        Qt.ScrollPhase.NoScrollPhase, False)  # fmt: skip
+    QApplication.sendEvent(viewer, event)
+    np.testing.assert_allclose(np.linalg.inv(viewer.matrix()) @ (200, 150, 1), before)
+    press(opened, Qt.Key.Key_A)
+    corner = viewer.matrix() @ (0, 0, 1)
+    QTest.mousePress(viewer, Qt.MouseButton.LeftButton, pos=QPoint(100, 100))
+    QTest.mouseMove(viewer, QPoint(130, 90))
+    QTest.mouseRelease(viewer, Qt.MouseButton.LeftButton, pos=QPoint(130, 90))
+    moved = viewer.matrix() @ (0, 0, 1) - corner
+    assert moved[:2] == pytest.approx((30, -10), abs=0.01)
+    settle(opened)
+    opened.actual_pixels()
+    assert viewer.zoom == 1
+    assert opened.view_bar.zoom.text() == "100 %"
+    press(opened, Qt.Key.Key_Tab)
+    assert viewer.zoom != 1
+    settle(opened)
+
+
+def pixel(window, x, y):
+    settle(window)
+    return window.viewer.grab().toImage().pixelColor(x, y).getRgb()[:3]
+
+
+def test_holding_q_flicks_to_the_plate(opened):
+    opened.session.set_desk(hides_overlays=True)
+    centre = opened.viewer.matrix() @ (75, 55, 1)
+    place = int(centre[0]), int(centre[1])
+    result = pixel(opened, *place)
+    QTest.keyPress(opened.viewer, Qt.Key.Key_Q)
+    assert opened.canvas.look() is Look.PLATE
+    plate = pixel(opened, *place)
+    QTest.keyRelease(opened.viewer, Qt.Key.Key_Q)
+    assert opened.canvas.look() is Look.RESULT
+    assert pixel(opened, *place) == result
+    assert plate != result
+
+
+def test_wipe_shows_both_and_its_line_is_dragged(opened):
+    press(opened, (Qt.Key.Key_Q, SHIFT))
+    assert opened.desk.has_wipe
+    settle(opened)
+    middle = opened.viewer.width() // 2
+    QTest.mousePress(opened.viewer, Qt.MouseButton.LeftButton, pos=QPoint(middle, 60))
+    QTest.mouseMove(opened.viewer, QPoint(80, 60))
+    QTest.mouseRelease(opened.viewer, Qt.MouseButton.LeftButton, pos=QPoint(80, 60))
+    assert opened.viewer._wipe_at == pytest.approx(80 / opened.viewer.width())
+
+
+def test_exposure_pushes_the_display_alone(opened):
+    centre = opened.viewer.matrix() @ (30, 30, 1)
+    opened.session.set_desk(hides_overlays=True)
+    before = pixel(opened, int(centre[0]), int(centre[1]))
+    project = opened.session.project
+    opened.view_bar.exposure.setValue(1.0)
+    after = pixel(opened, int(centre[0]), int(centre[1]))
+    assert sum(after) > sum(before) + 60
+    assert opened.session.project is project
+
+
+def test_looks_are_chosen_and_value_is_read(opened):
+    combo = opened.view_bar.look
+    combo.setFocus()
+    QTest.keyClicks(combo, "Matte")
+    QTest.keyClick(combo, Qt.Key.Key_Return)
+    combo.activated.emit(combo.currentIndex())
+    assert opened.desk.look is Look.MATTE
+    opened.session.set_desk(look=Look.RESULT)
+    settle(opened)
+    at = opened.viewer.matrix() @ (20.5, 30.5, 1)
+    QTest.mouseMove(opened.viewer, QPoint(round(at[0]), round(at[1])))
+    red = opened.session.engine.plate(opened.shot.footage, opened.desk.frame)[30, 20, 0]
+    wait_until(lambda: f"{red:.3f}" in opened.view_bar.value.text(), 3)
+
+
+def test_steady_holds_the_surface(opened):
+    shot = opened.shot
+    moving = np.stack([np.array([[1, 0, 10.0 * k], [0, 1, 0], [0, 0, 1]]) for k in range(6)])
+    track = replace(shot.surfaces[0].track, home_to_frame=type(shot.surfaces[0].track.home_to_frame)(moving))
+    opened.session.commit("Move", edits.set_track, "shot", "wall", track)
+    opened.session.go_to(1004)
+    loose = opened.canvas.view_from_surface(opened.desk.surface(opened.session.project))
+    press(opened, Qt.Key.Key_W)
+    held = opened.canvas.view_from_surface(opened.desk.surface(opened.session.project))
+    np.testing.assert_allclose(held, opened.viewer.matrix())
+    assert abs(loose - held).max() > 10
+    settle(opened)
+
+
+# -- shapes and brushes -------------------------------------------------------------------------------------
+
+
+def test_a_shape_closes_on_its_first_point_only_from_the_third_on():
+    drawn = DrawnShape()
+    for x, y in ((10, 10), (12, 10), (60, 10), (60, 60)):
+        drawn = draw_shape_click(drawn, PointerEvent("press", x, y), np.eye(3))
+    assert len(drawn.points) == 4
+    assert draw_shape_click(drawn, PointerEvent("press", 12, 12), np.eye(3)).is_closed
+
+
+def test_escape_drops_the_shape_in_hand(opened):
+    press(opened, (Qt.Key.Key_S, SHIFT))
+    assert opened.desk.tool == "draw"
+    for point in ((20, 20), (50, 20), (50, 50)):
+        click(opened, point)
+    assert len(opened.canvas.drawn.points) == 3
+    steps = len(opened.session.history.steps)
+    press(opened, Qt.Key.Key_Escape)
+    assert opened.canvas.drawn.points == ()
+    assert len(opened.session.history.steps) == steps
+
+
+def test_a_new_fix_gets_its_card_and_undo_takes_it_away(opened):
+    press(opened, (Qt.Key.Key_S, SHIFT))
+    for point in ((20, 20), (50, 20), (50, 50), (20, 20)):
+        click(opened, point)
+    assert [fix.name for fix in opened.shot.fixes] == ["Nail", "Fix 1"]
+    assert opened.cards.fixes.rows.rowCount() == 2
+    assert opened.cards.fixes.rows.index(0).data() == "Fix 1", "frontmost on top"
+    press(opened, (Qt.Key.Key_Z, CTRL))
+    assert opened.cards.fixes.rows.rowCount() == 1
+    assert opened.desk.fix_id == "fix"
+    press(opened, (Qt.Key.Key_Z, CTRL | SHIFT))
+    assert opened.cards.fixes.rows.rowCount() == 2
+    settle(opened)
+
+
+def ready_to_paint(window, tool=Qt.Key.Key_C):
+    press(window, Qt.Key.Key_3, tool)
+    settle(window)
+    click(window, (30, 90), ALT)
+
+
+def strokes_of(window):
+    return window.desk.plate(window.session.project).strokes
+
+
+def test_a_brush_without_a_source_says_so(opened):
+    press(opened, Qt.Key.Key_3, Qt.Key.Key_C)
+    drag(opened, [(70, 50), (80, 50)])
+    assert len(strokes_of(opened)) == 1
+    assert "Hold Alt" in opened.words.text()
+
+
+@pytest.mark.parametrize(
+    ("key", "tool"), [(Qt.Key.Key_C, Tool.CLONE), (Qt.Key.Key_V, Tool.HEAL), (Qt.Key.Key_B, Tool.RESTORE)]
+)
+def test_a_stroke_is_one_record_and_one_step(opened, key, tool):
+    ready_to_paint(opened, key)
+    steps = len(opened.session.history.steps)
+    drag(opened, [(70, 50), (75, 52), (82, 55)])
+    settle(opened)
+    assert len(opened.session.history.steps) == steps + 1
+    stroke = strokes_of(opened)[-1]
+    assert stroke.tool is tool
+    tolerance = 1 / opened.viewer.zoom  # a click falls on whole pixels of the screen
+    np.testing.assert_allclose(stroke.points.values[0, :2], (70, 50), atol=tolerance)
+    if tool is not Tool.RESTORE:
+        assert (stroke.source.dx, stroke.source.dy) == pytest.approx((-40, 40), abs=2 * tolerance)
+    assert opened.actions_by_id["undo"].text() == f"Undo {tool} stroke"
+    press(opened, (Qt.Key.Key_Z, CTRL))
+    assert len(strokes_of(opened)) == 1
+
+
+def test_live_paint_is_on_screen_before_the_pen_leaves(opened):
+    opened.session.set_desk(hides_overlays=True)
+    ready_to_paint(opened)
+    place = opened.viewer.matrix() @ (75, 52, 1)
+    before = pixel(opened, int(place[0]), int(place[1]))
+    QTest.mousePress(opened.viewer, Qt.MouseButton.LeftButton, pos=QPoint(int(place[0]), int(place[1])))
+    wait_until(lambda: opened.viewer._live, 5)
+    opened.viewer._cursor = None
+    assert opened.viewer.grab().toImage().pixelColor(int(place[0]), int(place[1])).getRgb()[:3] != before
+    assert len(strokes_of(opened)) == 1
+    QTest.mouseRelease(opened.viewer, Qt.MouseButton.LeftButton, pos=QPoint(int(place[0]), int(place[1])))
+    assert len(strokes_of(opened)) == 2
+    settle(opened)
+
+
+def test_shift_draws_a_straight_line_from_the_last_stroke(opened):
+    ready_to_paint(opened)
+    drag(opened, [(40, 30), (44, 30)])
+    drag(opened, [(90, 60), (90, 60)], SHIFT)
+    line = strokes_of(opened)[-1].points.values
+    np.testing.assert_allclose(line[0, :2], (44, 30), atol=1.5 / opened.viewer.zoom)
+    np.testing.assert_allclose(line[-1, :2], (90, 60), atol=1.5 / opened.viewer.zoom)
+    settle(opened)
+
+
+def test_pen_pressure_and_its_eraser_end(opened):
+    ready_to_paint(opened)
+    device = QPointingDevice.primaryPointingDevice()
+
+    def pen(kind, x, y, pressure, pointer=QPointingDevice.PointerType.Pen):
+        place = opened.viewer.matrix() @ (x, y, 1)
+        at = QPointF(place[0], place[1])
+        pen_device = QPointingDevice("pen", 7, device.DeviceType.Stylus, pointer, device.Capability.Pressure, 1, 1)
+        pens.append(pen_device)
+        button = Qt.MouseButton.LeftButton
+        QApplication.sendEvent(opened.viewer, QTabletEvent(
+            kind, pen_device, at, at, pressure, 0, 0, 0, 0, 0, Qt.KeyboardModifier.NoModifier, button, button,
+        ))  # fmt: skip
+
+    pens = []
+    kinds = QTabletEvent.Type
+    pen(kinds.TabletPress, 70, 50, 0.3)
+    pen(kinds.TabletMove, 75, 50, 0.8)
+    pen(kinds.TabletRelease, 76, 50, 0.0)
+    pressures = strokes_of(opened)[-1].points.values[:, 2]
+    assert pressures[:2] == pytest.approx((0.3, 0.8), abs=0.01)
+    assert pressures[-1] > 0.5, "lifting the pen leaves no thin tail"
+    pen(kinds.TabletPress, 70, 50, 0.5, QPointingDevice.PointerType.Eraser)
+    pen(kinds.TabletRelease, 70, 50, 0.0, QPointingDevice.PointerType.Eraser)
+    assert strokes_of(opened)[-1].tool is Tool.RESTORE
+    settle(opened)
+
+
+def test_brush_size_by_key(opened):
+    ready_to_paint(opened)
+    size = opened.desk.brush.size_px
+    press(opened, Qt.Key.Key_T)
+    assert opened.desk.brush.size_px == pytest.approx(size * 1.2)
+    press(opened, Qt.Key.Key_R)
+    assert opened.desk.brush.size_px == pytest.approx(size)
+
+
+def test_a_stroke_is_chosen_and_changed_afterwards(opened):
+    press(opened, Qt.Key.Key_3)
+    rows = opened.panel.fill.strokes
+    QTest.mouseClick(rows.viewport(), Qt.MouseButton.LeftButton, pos=rows.visualRect(rows.model().index(0)).center())
+    assert opened.panel.fill.selected_stroke().id == "s"
+    box = find(opened.panel.fill, QAbstractSpinBox, "Opacity")
+    box.setFocus()
+    box.selectAll()
+    QTest.keyClicks(box, "40")
+    QTest.keyClick(box, Qt.Key.Key_Return)
+    assert strokes_of(opened)[0].opacity == 0.4
+    opened.viewer.setFocus()
+    press(opened, Qt.Key.Key_Escape)
+    assert opened.panel.fill.selected_stroke() is None
+    QTest.mouseClick(rows.viewport(), Qt.MouseButton.LeftButton, pos=rows.visualRect(rows.model().index(0)).center())
+    QTest.mouseClick(find(opened.panel.fill, QPushButton, "Remove stroke"), Qt.MouseButton.LeftButton)
+    assert strokes_of(opened) == ()
+    settle(opened)
+
+
+# -- match and cards ----------------------------------------------------------------------------------------
+
+
+def test_a_slider_s_drag_is_one_step_and_shows_at_once(opened):
+    press(opened, Qt.Key.Key_4)
+    slider = find(opened.panel.match, QSlider, "Soft edge slider")
+    steps = len(opened.session.history.steps)
+    seen = []
+    opened.session.document_changed.connect(lambda old, new: seen.append(opened.desk.fix(new).cover.softness_px))
+    slider.setSliderDown(True)
+    for value in (300, 400, 500):
+        slider.setSliderPosition(value)
+    slider.setSliderDown(False)
+    assert len(seen) >= 3
+    assert len(opened.session.history.steps) == steps + 1
+    assert opened.actions_by_id["undo"].text() == "Undo soft edge"
+    assert opened.desk.fix(opened.session.project).cover.softness_px == pytest.approx(1 + 59 * 0.5, abs=0.6)
+    press(opened, (Qt.Key.Key_Z, CTRL))
+    assert opened.desk.fix(opened.session.project).cover.softness_px == 4
+    settle(opened)
+
+
+def test_match_shows_what_was_found(opened):
+    press(opened, Qt.Key.Key_4, Qt.Key.Key_End)
+    wait_until(lambda: f"red {5 * np.log2(0.9):+.2f}" in opened.panel.match.stops.text(), 5)
+    QTest.mouseClick(find(opened.panel, QCheckBox, "Match light"), Qt.MouseButton.LeftButton, pos=QPoint(8, 8))
+    assert not opened.desk.fix(opened.session.project).match.is_light_matched
+    settle(opened)
+
+
+def test_a_card_is_switched_off_by_its_eye(opened):
+    view = opened.cards.fixes
+    box = view.visualRect(view.model().index(0))
+    QTest.mouseClick(view.viewport(), Qt.MouseButton.LeftButton, pos=QPoint(box.right() - 18, box.top() + 20))
+    assert not opened.shot.fixes[0].is_on
+    assert "off" in view.model().index(0).data(Qt.ItemDataRole.AccessibleTextRole)
+    press(opened, (Qt.Key.Key_Z, CTRL))
+    assert opened.shot.fixes[0].is_on
+    settle(opened)
+
+
+def test_cards_show_a_live_loupe(opened):
+    wait_until(lambda: "fix" in opened.cards.fixes.rows.loupes, 5)
+    assert isinstance(opened.cards.fixes.rows.loupes["fix"], QImage)
+
+
+def test_choosing_a_plate_goes_to_its_home(opened):
+    opened.session.go_to(1005)
+    view = opened.cards.plates
+    QTest.mouseClick(view.viewport(), Qt.MouseButton.LeftButton, pos=view.visualRect(view.model().index(0)).center())
+    assert (opened.desk.frame, opened.desk.look, opened.desk.tool) == (1001, Look.CLEAN_PLATE, "clone")
+    settle(opened)
+
+
+def test_delete_removes_what_has_the_focus_and_says_why_not(opened):
+    opened.cards.surfaces.setFocus()
+    QTest.keyClick(opened.cards.surfaces, Qt.Key.Key_Delete)
+    assert "Wall carries Nail, Clean" in opened.words.text()
+    opened.cards.fixes.setFocus()
+    QTest.keyClick(opened.cards.fixes, Qt.Key.Key_Delete)
+    assert opened.shot.fixes == ()
+    settle(opened)
+
+
+def test_row_model_is_a_model():
+    model = RowModel()
+    tester = QAbstractItemModelTester(model, QAbstractItemModelTester.FailureReportingMode.Fatal)
+    rows = tuple(Row(str(k), f"Row {k}", "", marks=(State.FINE,)) for k in range(3))
+    changed = []
+    model.dataChanged.connect(lambda first, last, roles=None: changed.append(first.row()))
+    model.set_rows(rows)
+    model.set_rows((rows[0], Row("1", "Other", ""), rows[2]))
+    assert changed == [1]
+    model.set_rows(rows[:1])
+    assert model.rowCount() == 1
+    tester.deleteLater()
+
+
+# -- advice -------------------------------------------------------------------------------------------------
+
+
+def advice_of(window):
+    return window.panel.pages[window.desk.step].advice._words.text()
+
+
+def test_steps_say_what_is_missing_and_lead_there(window, small_shot):
+    bare = replace(small_shot, surfaces=())
+    window.session.begin(Project.of(bare))
+    settle(window)
+    activate(window)
+    assert "Draw round a flat" in advice_of(window)
+    press(window, Qt.Key.Key_2)
+    assert "rides on a followed surface" in advice_of(window)
+    press(window, Qt.Key.Key_4)
+    assert "There is no fix in hand" in advice_of(window)
+    QTest.mouseClick(find(window.panel.pages[Step.MATCH], QPushButton, "Go to Cover"), Qt.MouseButton.LeftButton)
+    assert window.desk.step is Step.COVER
+    window.new_fix()
+    assert "needs a surface" in window.words.text()
+    window.new_plate()
+    assert "lies on a followed surface" in window.words.text()
+
+
+def test_a_plate_that_is_not_used_is_offered(opened):
+    opened.session.commit("Unused", edits.set_fill, "shot", "fix", ())
+    press(opened, Qt.Key.Key_3)
+    assert "Nail is not filled from this plate" in advice_of(opened)
+    QTest.mouseClick(find(opened.panel.fill, QPushButton, "Use it"), Qt.MouseButton.LeftButton)
+    assert opened.shot.fixes[0].fill.plate_ids == ("plate",)
+    settle(opened)
+
+
+def test_a_missing_frame_is_shown_in_words_and_the_rest_works(window, small_shot, tmp_path):
+    (tmp_path / "plate" / "wall.1005.exr").unlink()
+    window.session.begin(Project.of(with_fix(small_shot, clone())))
+    window.session.go_to(1005)
+    wait_until(lambda: "Frame 1005 is missing" in window.viewer._message, 5)
+    window.session.go_to(1004)
+    wait_until(lambda: window.viewer._message == "", 5)
+    settle(window)
+
+
+def test_follow_that_cannot_begin_says_why(opened):
+    from tests.conftest import rectangle, shape_of
+
+    tiny = shape_of(rectangle(5, 5, 8, 8))
+    opened.session.commit("Tiny", edits.set_area, "shot", "wall", tiny, 1001)
+    opened.session.commit("Loose", edits.set_track, "shot", "wall", None)
+    opened.follow_both()
+    wait_until(lambda: not opened.session.is_busy(), 10)
+    assert "too small or outside" in opened.words.text()
+
+
+def test_stop_keeps_what_was_followed(opened, monkeypatch):
+    from gommage.app import session as session_module
+    from gommage.core.follow import FollowStep
+
+    opened.session.commit("Loose", edits.set_track, "shot", "wall", None)
+
+    def slowly(read, surface, frames, start_frame, direction, check):
+        import time
+
+        for frame in range(1001, 1007):
+            yield FollowStep(frame, np.eye(3), 0.0, 1.0)
+            for _ in range(20):
+                check()
+                time.sleep(0.01)
+
+    monkeypatch.setattr(session_module, "follow_plane", slowly)
+    press(opened, (Qt.Key.Key_G, CTRL))
+    wait_until(lambda: opened.session.live_track is not None and len(opened.session.live_track.slip_px) == 2, 10)
+    press(opened, Qt.Key.Key_Escape)
+    assert not opened.session.is_busy()
+    assert len(opened.shot.surfaces[0].track.slip_px) == 2
+    assert opened.actions_by_id["undo"].text() == "Undo follow Wall"
+    settle(opened)
+
+
+# -- files --------------------------------------------------------------------------------------------------
+
+
+def test_footage_that_moved_is_asked_for(window, small_shot, tmp_path, monkeypatch):
+    store.save(Project.of(small_shot), tmp_path / "job.gommage")
+    shutil.move(tmp_path / "plate", tmp_path / "elsewhere")
+    monkeypatch.setattr(
+        QFileDialog, "getOpenFileName", lambda *a, **k: (str(tmp_path / "elsewhere" / "wall.1001.exr"), "")
+    )
+    asked = []
+
+    def find_them(box):
+        asked.append(box.text())
+        box.buttons()[0].click()
+
+    answer(QMessageBox, find_them)
+    window.open_project(tmp_path / "job.gommage")
+    assert "is not there" in asked[0]
+    assert window.shot.footage.path == str(tmp_path / "elsewhere" / "wall.####.exr")
+    settle(window)
+
+
+def test_what_cannot_be_opened_is_said_and_the_work_stays(opened, tmp_path):
+    project = opened.session.project
+    opened.open_project(tmp_path / "gone.gommage")
+    assert "could not be opened" in opened.words.text()
+    opened.open_footage(tmp_path / "gone.exr")
+    wait_until(lambda: "is not there" in opened.words.text(), 5)
+    assert opened.session.project is project
+
+
+def test_saving_where_one_may_not_keeps_the_work_and_says_so(opened, tmp_path, monkeypatch):
+    (tmp_path / "file").write_text("")
+    monkeypatch.setattr(QFileDialog, "getSaveFileName", lambda *a, **k: (str(tmp_path / "file" / "x"), ""))
+    press(opened, (Qt.Key.Key_S, CTRL))
+    assert "could not be saved" in opened.words.text()
+    assert opened.session.folder is None
+
+
+def test_a_full_disk_while_rendering_is_said(opened, tmp_path, monkeypatch):
+    from gommage.core.engine import RenderTarget
+
+    def full(descriptor):
+        raise OSError(28, "No space left on device")
+
+    monkeypatch.setattr(os, "fsync", full)
+    opened.session.render(range(1001, 1004), RenderTarget(tmp_path / "out"))
+    wait_until(lambda: not opened.session.is_busy(), 10)
+    assert "wall.1001.exr could not be written: No space left on device" in opened.words.text()
+
+
+def test_unsaved_work_is_asked_about(opened, monkeypatch):
+    opened.session.commit("Rename", edits.change_fix, "shot", "fix", name="Screw")
+    answer(QMessageBox, lambda box: next(b for b in box.buttons() if b.text() == "Back").click())
+    opened.close()
+    assert opened.isVisible()
+
+
+def test_recovery_is_offered_after_a_crash(window, small_shot, tmp_path, monkeypatch):
+    project = Project.of(small_shot)
+    journal = Journal(tmp_path / "root" / "j", project)
+    journal.record(edits.change_surface(project, "shot", "wall", name="Recovered"))
+    journal.close(keep=True)
+    monkeypatch.setattr(start, "journal_root", lambda: tmp_path / "root")
+    answer(QMessageBox, lambda box: next(b for b in box.buttons() if b.text() == "Take up").click())
+    start.offer_recovery(window)
+    assert window.shot.surfaces[0].name == "Recovered"
+    assert window.session.has_unsaved
+    settle(window)
+
+
+def test_every_edit_reaches_the_journal_at_once(opened, tmp_path):
+    opened.session.commit("Rename", edits.change_fix, "shot", "fix", name="Screw")
+    (journal,) = (tmp_path / "journals").iterdir()
+    lines = (journal / "edits.jsonl").read_text().splitlines()
+    assert json.loads(lines[-1]) == [{"at": ["shots", 0, "fixes", 0, "name"], "set": "Screw"}]
+
+
+# -- dialogs ------------------------------------------------------------------------------------------------
+
+
+def test_import_dialog_shows_and_changes(qtbot, small_shot, tmp_path):
+    (tmp_path / "plate" / "wall.1003.exr").unlink()
+    dialog = FootageDialog(probe(tmp_path / "plate"))
+    qtbot.addWidget(dialog)
+    assert find(dialog, QLabel, "Frames found").text() == "1001–1006, 5 frames"
+    assert "1 frame is missing: 1003" in find(dialog, QLabel, "Note").text()
+    dialog.space.setCurrentText("ACEScg")
+    dialog.aspect.setText("2")
+    dialog.rate.setCurrentIndex(1)
+    footage = dialog.footage()
+    assert (footage.colour_space, footage.pixel_aspect, footage.missing) == ("ACEScg", 2.0, (1003,))
+    dialog.aspect.setText("wide")
+    assert dialog.footage().pixel_aspect == 1.0
+
+
+def test_render_dialog_names_its_target(qtbot, small_shot, tmp_path):
+    dialog = RenderDialog(small_shot, tmp_path / "render")
+    qtbot.addWidget(dialog)
+    assert dialog.target().format == ""
+    assert "bit for bit" in dialog.note.text()
+    dialog.kind.setCurrentIndex(dialog.kind.findData(".mov"))
+    assert dialog.target().path == tmp_path / "render" / "wall.mov"
+    dialog.first.setValue(1005)
+    dialog.last.setValue(1002)
+    assert dialog.frames() == range(1002, 1006)
+
+
+def test_shortcuts_dialog_lists_every_key(qtbot):
+    dialog = ShortcutsDialog()
+    qtbot.addWidget(dialog)
+    words = {label.text() for label in dialog.findChildren(QLabel)}
+    for action in ACTIONS:
+        if action.keys:
+            assert ", ".join(action.keys) in words
+
+
+def test_both_themes_draw(opened):
+    dark = opened.grab().toImage().pixelColor(5, 400).lightness()
+    opened.actions_by_id["light_theme"].trigger()
+    assert opened.grab().toImage().pixelColor(5, 400).lightness() > dark + 100
+    opened.actions_by_id["light_theme"].trigger()
+
+
+# -- screens ------------------------------------------------------------------------------------------------
+
+SCRIPT = """
+import sys, tempfile
+from pathlib import Path
+from PySide6.QtCore import QTimer
+from gommage.app.start import make_application, make_window
+from gommage.core.document import store
+application = make_application()
+window = make_window(Path(tempfile.mkdtemp()))
+window.show()
+window.open_project(Path(sys.argv[1]))
+def look():
+    if window.viewer._image is None:
+        QTimer.singleShot(50, look)
+        return
+    print(application.platformName(), window.devicePixelRatioF(), window.viewer._image.width(), window.viewer.width())
+    window.session.saved = window.session.project
+    window.close()
+    application.quit()
+QTimer.singleShot(50, look)
+QTimer.singleShot(60000, application.quit)
+application.exec()
+"""
+
+
+@pytest.mark.slow
+@pytest.mark.parametrize("scale", ["1", "2"])
+def test_the_window_on_a_real_x_server(small_shot, tmp_path, scale):
+    assert shutil.which("xvfb-run"), "xvfb is one of the test packages"
+    store.save(Project.of(with_fix(small_shot, clone())), tmp_path / "job.gommage")
+    environment = {**os.environ, "QT_QPA_PLATFORM": "xcb", "QT_SCALE_FACTOR": scale}
+    done = subprocess.run(
+        ["xvfb-run", "-a", "-s", "-screen 0 2600x1700x24", sys.executable, "-c", SCRIPT, str(tmp_path / "job.gommage")],
+        env=environment, capture_output=True, text=True, check=False, timeout=120,
+    )  # fmt: skip
+    platform, ratio, image, viewer = done.stdout.split()
+    assert (platform, float(ratio)) == ("xcb", float(scale))
+    assert int(image) == pytest.approx(int(viewer) * float(scale), abs=1), (
+        "pictures are made for the screen's own pixels"
+    )

@@ -1,0 +1,54 @@
+"""The promises on the demo shot, judged against its truth. Tolerances are the product's promises."""
+
+import pytest
+
+from gommage.demo.accuracy import follow_figures, markdown, repair_figures
+
+pytestmark = pytest.mark.slow
+
+
+def test_the_column_is_followed(cleaned_project, demo):
+    figures = follow_figures(cleaned_project.shots[0], demo)
+    assert figures.frames == 72
+    assert figures.mean_px < 0.15
+    assert figures.worst_px < 0.5
+    assert 2 / 3 < figures.slip_over_error < 1.5
+
+
+def test_the_label_is_gone(engine, cleaned_project, demo):
+    figures = repair_figures(engine, cleaned_project, demo)
+    assert figures.psnr_db > figures.oracle_db - 3
+    assert figures.bare_psnr_db > figures.bare_oracle_db - 3
+    assert figures.changed_outside == 0
+    assert figures.flicker < 1.3 * figures.true_flicker
+    assert 0.85 < figures.grain_ratio < 1.15  # a supervisor's eye begins to see a difference near a sixth
+    table = markdown(follow_figures(cleaned_project.shots[0], demo), figures)
+    assert f"{figures.psnr_db:.2f} dB" in table
+
+
+def test_check_finds_little_on_a_good_fix_and_much_on_a_bad_one(engine, cleaned_project):
+    from gommage.core.document import edits
+
+    shot = cleaned_project.shots[0]
+    good = engine.check(shot, shot.fixes[0])
+    dark = edits.change_match(cleaned_project, shot.id, shot.fixes[0].id, is_light_matched=False).shots[0]
+    bad = engine.check(dark, dark.fixes[0])
+    assert max(one.seam_percent for one in good) < 3
+    assert max(one.flicker_percent for one in good) < 1.5
+    assert max(one.seam_percent for one in bad) > 8
+
+
+def test_the_demo_is_what_it_says(demo):
+    footage = demo.footage
+    assert (footage.width, footage.height, footage.frames.first, footage.frames.last) == (1280, 720, 1001, 1072)
+    from gommage.core.picture.footage import read_picture
+
+    first, last = (read_picture(demo.folder / "plate" / f"theatre.{f}.exr") for f in (1001, 1072))
+    clean_first, clean_last = demo.clean(1001, grain=False), demo.clean(1072, grain=False)
+    matte = demo.matte(1001)
+    assert abs((first - demo.clean(1001))[matte == 0]).max() < 0.02  # half-float rounding at highlights
+    assert 0.6 < matte.max() <= 1
+    dimming = clean_last[250:600, 450:800].mean(axis=(0, 1)) / clean_first[250:600, 450:800].mean(axis=(0, 1))
+    assert 0.6 < dimming[1] < 0.85
+    assert dimming[2] < dimming[1] < dimming[0]
+    assert last.shape == (720, 1280, 3)

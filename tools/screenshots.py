@@ -1,0 +1,158 @@
+"""Pictures of the window in each step of the work, from the demo shot: `make shots`.
+
+Usage: screenshots.py FOLDER [NAME ...]
+"""
+
+from __future__ import annotations
+
+import sys
+import tempfile
+import time
+from collections.abc import Callable
+from pathlib import Path
+
+import platformdirs
+from PySide6.QtCore import QPointF, Qt
+from PySide6.QtWidgets import QApplication, QDialog
+
+from gommage.app.dialogs import FootageDialog, RenderDialog
+from gommage.app.main_window import MainWindow
+from gommage.app.start import make_application
+from gommage.core.engine import Engine, Look, Step
+from gommage.core.picture import apply_matrix, probe
+from gommage.demo import make_demo
+from gommage.demo.job import HOME_FRAME, cleaned
+
+SIZE = 1280, 800
+PATIENCE_S = 120
+
+
+def settle(window: MainWindow) -> None:
+    """Wait until every picture that was asked for is on screen."""
+    end = time.monotonic() + PATIENCE_S
+    calm = 0
+    while calm < 5:
+        QApplication.processEvents()
+        calm = calm + 1 if window.session.jobs.is_idle() and not window.session.is_busy() else 0
+        if time.monotonic() > end:
+            raise TimeoutError("the window does not come to rest")
+        time.sleep(0.01)
+
+
+class Photographer:
+    """Puts the window into a state and takes its picture."""
+
+    def __init__(self, folder: Path, wanted: list[str]) -> None:
+        self.folder, self.wanted = folder, wanted
+        make_application()
+        self.demo = make_demo(Path(platformdirs.user_cache_dir("gommage")))
+        engine = Engine()
+        self.project = cleaned(engine, self.demo)
+        self.window = MainWindow(engine, Path(tempfile.mkdtemp()))
+        self.window.resize(*SIZE)
+        self.window.show()
+        folder.mkdir(parents=True, exist_ok=True)
+
+    def take(self, name: str, arrange: Callable[[], QDialog | None]) -> None:
+        """Arrange a view and keep its picture, or the dialog's that it gives back."""
+        if self.wanted and name not in self.wanted:
+            return
+        shown = arrange() or self.window
+        if shown is not self.window:
+            shown.show()
+        settle(self.window)
+        shown.grab().save(str(self.folder / f"{name}.png"))
+        if shown is not self.window:
+            shown.close()
+
+    def desk(self, frame: int, step: Step, **changes: object) -> None:
+        """Begin a view: the finished job, a frame, a step."""
+        window = self.window
+        if window.session.project is not self.project:
+            window.session.begin(self.project)
+        window.session.set_desk(frame=frame, look=Look.RESULT, is_steady=False, has_wipe=False)
+        window.panel.step_chosen.emit(step)
+        window.session.set_desk(**changes)
+        window.fit_view()
+
+    def near_label(self, frame: int, zoom: float) -> None:
+        """Look at where the label was."""
+        x, y = self.demo.label_corners(frame).mean(axis=0)
+        self.window.viewer.show_around(float(x), float(y), zoom)
+
+    # -- views ----------------------------------------------------------------------------------------------
+
+    def start(self) -> None:
+        """Nothing opened yet."""
+
+    def follow(self) -> None:
+        """Show the column followed, with its lattice."""
+        self.desk(1052, Step.FOLLOW)
+
+    def cover(self) -> None:
+        """Show the cover round the label, close up on the plate."""
+        self.desk(1030, Step.COVER, look=Look.PLATE)
+        self.near_label(1030, 3.0)
+
+    def fill(self) -> None:
+        """Half way through painting the label out, brush and source in sight."""
+        self.desk(HOME_FRAME, Step.FILL)
+        window, session = self.window, self.window.session
+        plate = window.shot.clean_plates[0]
+        from gommage.core.document import Source, edits
+
+        for stroke in plate.strokes[len(plate.strokes) * 3 // 4 :]:
+            session.commit("Remove stroke", edits.remove_stroke, window.shot.id, plate.id, stroke.id)
+        self.near_label(HOME_FRAME, 3.0)
+        settle(window)
+        last = plate.strokes[len(plate.strokes) * 3 // 4]
+        window.canvas.source = Source(dx=last.source.dx, dy=last.source.dy)
+        at = apply_matrix(window.canvas.view_from_frame(), last.points.values[0, :2])
+        window.viewer._pen_at = QPointF(float(at[0]), float(at[1]))
+        window.canvas.refresh_cursor()
+
+    def match(self) -> None:
+        """Light and grain at the dim end of the shot."""
+        self.desk(1068, Step.MATCH)
+        self.near_label(1068, 2.0)
+
+    def check(self) -> None:
+        """Measured, at the worst frame, wiped against the plate, held still."""
+        self.desk(1060, Step.CHECK)
+        self.window.measure()
+        settle(self.window)
+        self.window.worst_frame()
+        self.window.session.set_desk(has_wipe=True, is_steady=True)
+        self.near_label(HOME_FRAME, 2.0)
+
+    def light_theme(self) -> None:
+        """Show the same desk by day."""
+        self.desk(1052, Step.FOLLOW)
+        self.window.actions_by_id["light_theme"].trigger()
+
+    def open_footage(self) -> QDialog:
+        """Show what was found, before it becomes a shot."""
+        if self.window.actions_by_id["light_theme"].isChecked():
+            self.window.actions_by_id["light_theme"].trigger()
+        return FootageDialog(probe(self.demo.plate_path), self.window)
+
+    def render(self) -> QDialog:
+        """Where to, as what, which frames."""
+        self.desk(1052, Step.CHECK)
+        return RenderDialog(self.window.shot, Path("render"), self.window)
+
+
+def main() -> None:
+    """Take all views, or those that are named."""
+    folder, *wanted = sys.argv[1:]
+    photographer = Photographer(Path(folder), wanted)
+    for name in ("start", "follow", "cover", "fill", "match", "check", "light_theme", "open_footage", "render"):
+        photographer.take(name.replace("_", "-"), getattr(photographer, name))
+    window = photographer.window
+    window.session.saved = window.session.project
+    window.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
+    window.close()
+
+
+if __name__ == "__main__":
+    main()
