@@ -8,7 +8,7 @@ QT_PACKAGES := python3-venv libegl1 libgl1 libopengl0 libxkbcommon0 libxkbcommon
 	libxcb-shape0 libxcb-xinerama0
 TEST_PACKAGES := xvfb xauth
 
-.PHONY: demo test test-fast lint bench shots requirements clean
+.PHONY: help demo test test-fast lint bench shots requirements clean
 
 $(VENV)/.runtime: requirements/runtime.txt requirements/build.txt pyproject.toml
 	sh tools/debian-packages.sh $(QT_PACKAGES)
@@ -51,3 +51,6 @@ requirements:
 
 clean:
 	rm -rf $(VENV) build .mypy_cache .ruff_cache .pytest_cache
+
+help:
+	@echo "demo  test  test-fast  lint  bench  shots  requirements  clean"

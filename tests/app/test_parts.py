@@ -24,6 +24,7 @@ from PySide6.QtWidgets import (
     QMessageBox,
     QPushButton,
     QSlider,
+    QToolButton,
 )
 
 from gommage.app import start
@@ -426,7 +427,7 @@ def test_a_stroke_is_chosen_and_changed_afterwards(opened):
     press(opened, Qt.Key.Key_Escape)
     assert opened.panel.fill.selected_stroke() is None
     QTest.mouseClick(rows.viewport(), Qt.MouseButton.LeftButton, pos=rows.visualRect(rows.model().index(0)).center())
-    QTest.mouseClick(find(opened.panel.fill, QPushButton, "Remove stroke"), Qt.MouseButton.LeftButton)
+    QTest.mouseClick(find(opened.panel.fill, QToolButton, "Remove stroke"), Qt.MouseButton.LeftButton)
     assert strokes_of(opened) == ()
     settle(opened)
 

@@ -36,7 +36,18 @@ from gommage.core.document import (
     edits,
     new_id,
 )
-from gommage.core.engine import Engine, LiveStroke, Look, Priority, Shown, Step, ViewRequest, view_key, view_pixels
+from gommage.core.engine import (
+    Engine,
+    LiveStroke,
+    Look,
+    Priority,
+    Shown,
+    Step,
+    ViewRequest,
+    view_inputs,
+    view_key,
+    view_pixels,
+)
 from gommage.core.picture import Matrix, Points, apply_matrix
 from gommage.errors import EditError
 
@@ -252,6 +263,20 @@ class Canvas(QObject):
         """Whether a frame could be shown at once."""
         request = self.request(frame, self.look())
         return request is not None and view_key(request) in self.session.engine.cache
+
+    def ready_frames(self) -> frozenset[int]:
+        """Return the frames that could be shown at once."""
+        shot, look = self.shot, self.look()
+        first = self.request(shot.footage.frames.first, look) if shot is not None else None
+        if shot is None or first is None:
+            return frozenset()
+        inputs, cache = view_inputs(first), self.session.engine.cache
+        found = []
+        for frame in shot.footage.frames:
+            request = self.request(frame, look) if self.desk.is_steady else replace(first, frame=frame)
+            if request is not None and view_key(request, inputs) in cache:
+                found.append(frame)
+        return frozenset(found)
 
     # -- overlays -------------------------------------------------------------------------------------------
 

@@ -48,6 +48,7 @@ __all__ = ["MainWindow"]
 
 
 NOTE_MS = 6000
+READY_MS = 80
 PICTURE_FILTER = (
     "Pictures and movies (*.exr *.dpx *.cin *.tif *.tiff *.png *.jpg *.jpeg *.mov *.mp4 *.mkv *.avi *.mxf *.webm)"
     ";;All files (*)"
@@ -121,6 +122,11 @@ class MainWindow(QMainWindow):
         self._note_timer = QTimer(self)
         self._note_timer.setSingleShot(True)
         self._note_timer.timeout.connect(lambda: self.words.setText(""))
+
+        # Pictures come in bursts; which frames are ready is looked up once after each.
+        self._ready_timer = QTimer(self)
+        self._ready_timer.setSingleShot(True)
+        self._ready_timer.setInterval(READY_MS)
 
     def _build_welcome(self) -> QWidget:
         """Return what stands in the picture's place while there is none: the three ways to begin."""
@@ -219,7 +225,8 @@ class MainWindow(QMainWindow):
         session.measured.connect(self._refresh_all)
         session.error_shown.connect(self.show_error)
         session.note_shown.connect(self.show_note)
-        self.canvas.shown.connect(lambda frame: self._on_shown())
+        self.canvas.shown.connect(lambda frame: self._ready_timer.start())
+        self._ready_timer.timeout.connect(lambda: self.strip.show_ready(self.canvas.ready_frames()))
         self.canvas.source_words.connect(self.panel.fill.show_source)
         self.viewer.view_changed.connect(lambda: self.view_bar.show_zoom(self.viewer.zoom))
         self.viewer.hovered.connect(self._on_hovered)
@@ -313,7 +320,7 @@ class MainWindow(QMainWindow):
             return
         fixes = tuple(self._fix_row(shot, fix) for fix in reversed(shot.fixes))
         surfaces = tuple(self._surface_row(surface) for surface in shot.surfaces)
-        plates = tuple(Row(p.id, p.name, f"{p.home_frame}, {_counted(len(p.strokes))}") for p in shot.clean_plates)
+        plates = tuple(Row(p.id, p.name, f"at {p.home_frame}") for p in shot.clean_plates)
         self.cards.show_rows(fixes, surfaces, plates)
 
     def _fix_row(self, shot: Shot, fix: Fix) -> Row:
@@ -411,12 +418,6 @@ class MainWindow(QMainWindow):
             {one.frame: one.worst for one in self.session.measures(fix.id)} if fix is not None else {},
             (life.first, life.last) if life is not None else None,
         )
-
-    def _on_shown(self) -> None:
-        shot = self.shot
-        if shot is not None:
-            frames = shot.footage.frames
-            self.strip.show_ready(frozenset(frame for frame in frames if self.canvas.is_ready(frame)))
 
     def _on_track_grew(self) -> None:
         self._refresh_rows(self.shot)
@@ -687,6 +688,7 @@ class MainWindow(QMainWindow):
             return
         self._playing.stop()
         self._note_timer.stop()
+        self._ready_timer.stop()
         self.session.close()
         super().closeEvent(event)
 
@@ -976,7 +978,3 @@ class MainWindow(QMainWindow):
     def shortcuts(self) -> None:
         """Show all keys."""
         ShortcutsDialog(self).exec()
-
-
-def _counted(strokes: int) -> str:
-    return f"{strokes} stroke" if strokes == 1 else f"{strokes} strokes"

@@ -21,7 +21,7 @@ from PySide6.QtWidgets import (
 )
 
 from gommage.app.cards import ROW_ROLE, LineDelegate, Row, RowModel
-from gommage.app.rows import AdviceBox, ValueRow, heading, push_button, quiet, rule, spaced
+from gommage.app.rows import AdviceBox, ValueRow, heading, push_button, quiet, rule, spaced, tool_button
 from gommage.app.session import Session
 from gommage.core.document import CleanPlate, Fix, MotionModel, Shot, Stroke, Surface, edits
 from gommage.core.engine import State, Step, steps_of
@@ -55,7 +55,7 @@ class Page(QWidget):
         self.advice = AdviceBox()
         self.box = QVBoxLayout(self)
         self.box.setContentsMargins(4, 4, 4, 4)
-        self.box.setSpacing(10)
+        self.box.setSpacing(8)
         self.box.addWidget(self.advice)
         self.build()
         self.box.addStretch()
@@ -246,13 +246,17 @@ class FillPage(Page):
         self.strokes.setItemDelegate(self._delegate)
         self.strokes.selectionModel().currentChanged.connect(lambda *_: self._show_stroke())
         self.edit_note = quiet(name="What the sliders change")
-        self.remove = push_button("Remove stroke", self._on_remove)
+        self.remove = tool_button("trash-2", "Remove stroke", tip="Remove the chosen stroke (Delete)")
+        self.remove.clicked.connect(self._on_remove)
+        strokes_row = QHBoxLayout()
+        strokes_row.addWidget(self.strokes_title, 1)
+        strokes_row.addWidget(self.remove)
         for widget in (self.title, self.make, self.load, rule(), self.source, self.size_row, self.soft, self.opacity,
-                       rule(), self.strokes_title):  # fmt: skip
+                       rule()):  # fmt: skip
             self.box.addWidget(widget)
+        self.box.addLayout(strokes_row)
         self.box.addWidget(self.strokes, 1)
         self.box.addWidget(self.edit_note)
-        self.box.addWidget(self.remove)
         self.size_row.value_changed.connect(lambda v, final: self._on_brush("size_px", v, final))
         self.soft.value_changed.connect(lambda v, final: self._on_brush("softness", v / 100, final))
         self.opacity.value_changed.connect(lambda v, final: self._on_brush("opacity", v / 100, final))

@@ -6,7 +6,7 @@ from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
-from PySide6.QtCore import QEvent, QPointF, QRectF, QSize, Qt, Signal
+from PySide6.QtCore import QEvent, QLineF, QPointF, QRectF, QSize, Qt, Signal
 from PySide6.QtGui import (
     QColor,
     QImage,
@@ -17,7 +17,6 @@ from PySide6.QtGui import (
     QPaintEvent,
     QPen,
     QPointingDevice,
-    QPolygonF,
     QResizeEvent,
     QTabletEvent,
     QTransform,
@@ -32,6 +31,8 @@ from gommage.core.picture import Matrix, Points, Window
 __all__ = ["CursorLook", "Overlay", "Viewer"]
 
 ZOOM_STEP = 1.25
+OVERLAY_DARK, OVERLAY_LIGHT = "#1e1e1e", "#dcdcdc"
+"""Lines over the picture: the same in every theme, since the picture is."""
 SMALLEST_ZOOM, LARGEST_ZOOM = 0.05, 40.0
 
 
@@ -170,7 +171,7 @@ class Viewer(QWidget):
 
     def add_live(self, window: Window, pixels: NDArray[np.uint8]) -> None:
         """Lay pixels of a stroke in hand over the picture, until the next picture comes."""
-        image = _image(pixels, self.devicePixelRatioF())
+        image = _image(pixels, self.devicePixelRatioF(), has_alpha=True)
         self._live.append((window, image))
         if len(self._live) > 32 and self._image is not None:
             painter = QPainter(self._image)
@@ -261,23 +262,21 @@ class Viewer(QWidget):
         painter.drawText(box, Qt.AlignmentFlag.AlignCenter | Qt.TextFlag.TextWordWrap, self._message)
 
     def _draw_overlay(self, painter: QPainter) -> None:
+        """Draw lines as a light one on a dark one, opaque: half-transparent pens cost ten times as much."""
         colours = theme()
-        dark, accent, source = QColor(0, 0, 0, 120), QColor(colours.accent), QColor(colours.source)
+        dark = QColor(OVERLAY_DARK)
         painter.setBrush(Qt.BrushStyle.NoBrush)
-        for line in self._overlay.lattice:
-            shape = _polygon(line)
-            painter.setPen(QPen(QColor(0, 0, 0, 90), 2))
-            painter.drawPolyline(shape)
-            painter.setPen(QPen(QColor(255, 255, 255, 150), 1))
-            painter.drawPolyline(shape)
+        lines = [line for points in self._overlay.lattice for line in _lines(points)]
+        for colour, width in ((dark, 1.8), (QColor(OVERLAY_LIGHT), 0.9)):
+            painter.setPen(QPen(colour, width))
+            painter.drawLines(lines)
         for points, kind, is_closed in self._overlay.outlines:
-            shape = _polygon(points)
-            draw = painter.drawPolygon if is_closed else painter.drawPolyline
-            painter.setPen(QPen(dark, 3.5))
-            draw(shape)
+            shape = _lines(np.vstack([points, points[:1]]) if is_closed else points)
+            painter.setPen(QPen(dark, 3.2))
+            painter.drawLines(shape)
             style = Qt.PenStyle.DashLine if kind == "area" else Qt.PenStyle.SolidLine
-            painter.setPen(QPen(source if kind == "area" else accent, 1.6, style))
-            draw(shape)
+            painter.setPen(QPen(QColor(colours.source if kind == "area" else colours.accent), 1.6, style))
+            painter.drawLines(shape)
         if self._overlay.vertices is not None:
             for x, y in self._overlay.vertices:
                 if np.isfinite(x) and np.isfinite(y):
@@ -441,13 +440,19 @@ class Viewer(QWidget):
             event.ignore()
 
 
-def _image(pixels: NDArray[np.uint8], ratio: float) -> QImage:
+def _image(pixels: NDArray[np.uint8], ratio: float, *, has_alpha: bool = False) -> QImage:
     """Return an image that owns its pixels, so that the array may go."""
     height, width = pixels.shape[:2]
-    image = QImage(pixels.data, width, height, width * 4, QImage.Format.Format_ARGB32).copy()
+    kind = QImage.Format.Format_ARGB32 if has_alpha else QImage.Format.Format_RGB32
+    image = QImage(pixels.data, width, height, width * 4, kind).copy()
     image.setDevicePixelRatio(ratio)
     return image
 
 
-def _polygon(points: Points) -> QPolygonF:
-    return QPolygonF([QPointF(float(x), float(y)) for x, y in points if np.isfinite(x) and np.isfinite(y)])
+def _lines(points: Points) -> list[QLineF]:
+    """Return the pieces of a line through points, without those that lead to where no point is."""
+    flat = np.asarray(points, float)
+    known = np.isfinite(flat).all(axis=1)
+    return [
+        QLineF(*flat[index], *flat[index + 1]) for index in range(len(flat) - 1) if known[index] and known[index + 1]
+    ]

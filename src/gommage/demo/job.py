@@ -20,11 +20,10 @@ from gommage.core.document import (
     Stroke,
     Surface,
     Tool,
-    Track,
     edits,
 )
 from gommage.core.engine import Engine
-from gommage.core.follow import follow_plane, with_step
+from gommage.core.follow import track_plane
 from gommage.core.picture import Points, apply_matrix
 from gommage.demo.scene import LABEL_CENTRE, LABEL_SIZE, LABEL_TURN, SHAFT_REPEAT
 from gommage.demo.shot import DemoShot
@@ -98,11 +97,7 @@ def follow_column(
         area=column_area(demo),
         motion=MotionModel.PERSPECTIVE,
     )
-    track: Track | None = None
-    for step in follow_plane(
-        lambda frame: engine.plate(shot.footage, frame), surface, shot.footage.frames, HOME_FRAME, check=check
-    ):
-        track = with_step(track, step)
+    track = track_plane(lambda frame: engine.plate(shot.footage, frame), surface, shot.footage.frames, check=check)
     project = edits.add_surface(project, shot.id, surface)
     return edits.set_track(project, shot.id, surface.id, track)
 

@@ -6,7 +6,7 @@ from gommage.core.engine.jobs import Jobs, Priority
 from gommage.core.engine.painting import LiveStroke, Shown
 from gommage.core.engine.render import RenderReport, RenderTarget, render, render_in_processes
 from gommage.core.engine.steps import Advice, State, Step, steps_of
-from gommage.core.engine.views import Look, ViewRequest, view_key, view_pixels
+from gommage.core.engine.views import Look, ViewRequest, view_inputs, view_key, view_pixels
 
 __all__ = [
     "Advice",
@@ -27,6 +27,7 @@ __all__ = [
     "render",
     "render_in_processes",
     "steps_of",
+    "view_inputs",
     "view_key",
     "view_pixels",
 ]

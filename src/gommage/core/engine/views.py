@@ -14,7 +14,7 @@ from gommage.core.engine.evaluate import Engine, fix_inputs
 from gommage.core.picture import Picture, view
 from gommage.core.picture.colour import DEFAULT_DISPLAY, Display, show
 
-__all__ = ["Look", "ViewRequest", "view_key", "view_pixels"]
+__all__ = ["Look", "ViewRequest", "view_inputs", "view_key", "view_pixels"]
 
 SURROUND = 0x3A
 """The neutral grey level around the picture."""
@@ -52,16 +52,21 @@ class ViewRequest:
     plate_id: str = ""
 
 
-def view_key(request: ViewRequest) -> Hashable:
-    """Return the request with only those parts of the document that its look depends on."""
+def view_inputs(request: ViewRequest) -> Hashable:
+    """Return those parts of the document that a request's look depends on, whatever the frame."""
     shot = request.shot
-    inputs: Hashable = ()
     if request.look is Look.CLEAN_PLATE:
-        inputs = shot.clean_plate(request.plate_id) if request.plate_id else ()
-    elif request.look is not Look.PLATE:
-        inputs = tuple(fix_inputs(shot, fix) for fix in shot.fixes if fix.is_on)
+        return shot.clean_plate(request.plate_id) if request.plate_id else ()
+    if request.look is Look.PLATE:
+        return ()
+    return tuple(fix_inputs(shot, fix) for fix in shot.fixes if fix.is_on)
+
+
+def view_key(request: ViewRequest, inputs: Hashable = None) -> Hashable:
+    """Return the request as a cache key; who asks for many frames passes the `view_inputs` once."""
+    inputs = view_inputs(request) if inputs is None else inputs
     rest = request.frame, request.look, request.view_from_frame, request.size_wh, request.display
-    return ("view", shot.footage, inputs, *rest)
+    return ("view", request.shot.footage, inputs, *rest)
 
 
 def view_pixels(engine: Engine, request: ViewRequest) -> NDArray[np.uint8]:

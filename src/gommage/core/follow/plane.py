@@ -13,10 +13,10 @@ from msgspec.structs import replace
 from gommage.core.document import Array, Frames, MotionModel, Surface, Track
 from gommage.core.follow.align import Alignment, Pyramid, Template, align, make_pyramid, make_template
 from gommage.core.follow.sparse import Features, features_of, start_from_features, start_from_neighbour
-from gommage.core.picture import Matrix, Picture, apply_matrix
+from gommage.core.picture import Matrix, Picture, Points, apply_matrix
 from gommage.errors import FootageError
 
-__all__ = ["Direction", "FollowStep", "follow_plane", "luminance", "with_step"]
+__all__ = ["Direction", "FollowStep", "follow_plane", "luminance", "track_plane", "with_step"]
 
 SURE = 0.80
 """Correlation above which the first start is taken as it is."""
@@ -24,6 +24,10 @@ LOST = 0.45
 """Correlation below which the plane is not recognised."""
 LEAST_VISIBLE = 0.12
 """Share of the area that must be in the picture."""
+LARGEST_STRETCH = 1.5
+"""By how much a plane may grow or shrink, along any direction, from one followed frame to the next."""
+LARGEST_SLIP_PX = 3.0
+"""A place that may be off by more than this is no place."""
 STUMBLES = 3
 """Frames in a row that cannot be recognised or read before the follow ends."""
 
@@ -155,7 +159,7 @@ class _Follower:
             best = self._try_harder(best, picture, pyramid, last, neighbour)
         if best.visible < LEAST_VISIBLE:
             return FollowStep(frame, None, np.inf, 0.0, "the plane has left the picture"), picture
-        if best.correlation < LOST or not np.isfinite(best.slip_px):
+        if best.correlation < LOST or best.slip_px > LARGEST_SLIP_PX or not self._is_plausible(best, last):
             return FollowStep(frame, None, np.inf, 0.0, "the area is not recognised any more"), picture
         certainty = float(
             np.clip(best.correlation, 0, 1) * min(1.0, 0.5 + best.visible) * min(1.0, 0.4 + best.agreeing)
@@ -165,6 +169,14 @@ class _Follower:
     @staticmethod
     def _is_sure(alignment: Alignment) -> bool:
         return alignment.correlation >= SURE and alignment.visible > LEAST_VISIBLE and alignment.agreeing > 0.5
+
+    def _is_plausible(self, found: Alignment, last: Matrix) -> bool:
+        """Return whether the plane kept about its shape since the last frame: a lost one often folds into a line."""
+        here = stretches(found.home_to_frame, self._template.points_inside)
+        before = stretches(last, self._template.points_inside)
+        with np.errstate(divide="ignore", invalid="ignore"):
+            change = np.median(here, axis=0) / np.median(before, axis=0)
+        return bool((change > 1 / LARGEST_STRETCH).all() and (change < LARGEST_STRETCH).all())
 
     def _try_harder(
         self, best: Alignment, picture: Picture, pyramid: Pyramid, last: Matrix, neighbour: Picture
@@ -202,6 +214,19 @@ class _Follower:
         return start if fitted is None else np.vstack([fitted, [0, 0, 1.0]])
 
 
+def stretches(matrix: Matrix, points: Points) -> Points:
+    """Return by how much a mapping stretches around points (N, 2): the greater and the lesser factor, (N, 2).
+
+    The singular values of the mapping's derivative. Points behind the camera give NaN.
+    """
+    x, y = np.asarray(points, float).T
+    depth = matrix[2, 0] * x + matrix[2, 1] * y + matrix[2, 2]
+    moved = apply_matrix(matrix, points)
+    derivative = (matrix[None, :2, :2] - moved[:, :, None] * matrix[None, 2:, :2]) / depth[:, None, None]
+    derivative[~np.isfinite(derivative).all(axis=(1, 2))] = 0.0
+    return np.linalg.svd(derivative, compute_uv=False)
+
+
 def _better(one: Alignment, other: Alignment) -> Alignment:
     return other if other.correlation * other.visible > one.correlation * one.visible else one
 
@@ -217,6 +242,25 @@ def _bridged(held: list[FollowStep], last: Matrix, step: FollowStep) -> Iterator
 
 def _end(step: FollowStep, reason: str) -> FollowStep:
     return FollowStep(step.frame, None, step.slip_px, step.certainty, reason)
+
+
+def track_plane(
+    read: Callable[[int], Picture],
+    surface: Surface,
+    frames: Frames,
+    start_frame: int | None = None,
+    direction: Direction = Direction.BOTH,
+    check: Callable[[], None] = lambda: None,
+) -> Track | None:
+    """Return a surface's track after following it to the end; see `follow_plane`.
+
+    Without a start frame it begins on the surface's home frame.
+    """
+    track = surface.track
+    begin = surface.home_frame if start_frame is None else start_frame
+    for step in follow_plane(read, surface, frames, begin, direction, check):
+        track = with_step(track, step)
+    return track
 
 
 def with_step(track: Track | None, step: FollowStep) -> Track | None:

@@ -1,0 +1,267 @@
+"""Measure every row of the budget table that exists: `python -m benchmarks [--json FILE] [--compare FILE]`.
+
+Times are given as they are and as multiples of a yardstick (one linear warp of a 1920 x 1080 float picture, measured
+in the same run), so that two runs, perhaps on two machines, can be compared: `--compare` prints the ratios.
+"""
+
+from __future__ import annotations
+
+import argparse
+import json
+import os
+import resource
+import subprocess
+import sys
+import tempfile
+import time
+from collections.abc import Callable
+from dataclasses import dataclass
+from pathlib import Path
+
+os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
+
+import cv2
+import numpy as np
+
+from benchmarks.shots import FIRST, filmed, motion, rectangle, shot_on_disk, strokes, texture
+from gommage.core.document import Array, Frames, Project, Stroke, Surface, Tool
+from gommage.core.engine import Engine, LiveStroke, Look, ViewRequest, view_pixels
+from gommage.core.follow import track_plane
+from gommage.core.picture import apply_matrix
+from gommage.core.picture.colour import DEFAULT_DISPLAY
+
+WIDTH, HEIGHT = 1920, 1080
+
+
+@dataclass(frozen=True)
+class Row:
+    """One figure; `seconds` is what the yardstick is held against."""
+
+    name: str
+    figure: float
+    unit: str
+    must: str
+    aim: str
+    seconds: float | None = None
+
+
+def best_of(times: int, call: Callable[[], object]) -> float:
+    """Return the shortest of several runs, in seconds."""
+    shortest = np.inf
+    for _ in range(times):
+        begin = time.perf_counter()
+        call()
+        shortest = min(shortest, time.perf_counter() - begin)
+    return shortest
+
+
+def yardstick() -> float:
+    picture = texture(WIDTH, HEIGHT)
+    matrix = motion(5, WIDTH, HEIGHT)
+    return best_of(7, lambda: cv2.warpPerspective(picture, matrix, (WIDTH, HEIGHT)))
+
+
+def follow_rows() -> list[Row]:
+    count = 25
+    base = texture(WIDTH, HEIGHT, 2)
+    frames = {FIRST + k: filmed(base, motion(k, WIDTH, HEIGHT), 0.01, k) for k in range(count)}
+    area = rectangle(760, 390, 400, 300)
+    surface = Surface(id="s", name="S", home_frame=FIRST, area=area)
+    track_plane(frames.__getitem__, surface, Frames(first=FIRST, last=FIRST + 1))  # compiles
+    span = Frames(first=FIRST, last=FIRST + count - 1)
+    begin = time.perf_counter()
+    track = track_plane(frames.__getitem__, surface, span)
+    spent = (time.perf_counter() - begin) / (count - 1)
+    assert track is not None
+    assert track.frames == span
+    corners = area.points_at(FIRST)
+    errors = [
+        np.hypot(*(apply_matrix(track.matrix(f), corners) - apply_matrix(motion(f - FIRST, WIDTH, HEIGHT), corners)).T)
+        for f in list(span)[1:]
+    ]
+    return [
+        Row("follow 400x300 px, perspective", 1 / spent, "frames/s", "12", "40", spent),
+        Row("corner error of that follow", float(np.mean(errors)), "px", "0.10", ""),
+    ]
+
+
+def brush_row(folder: Path) -> Row:
+    project = shot_on_disk(folder, WIDTH, HEIGHT, 2, 1, 200)
+    shot = project.shots[0]
+    engine = Engine()
+    view = np.diag([0.5, 0.5, 1.0])
+    brush = Stroke(
+        id="b", tool=Tool.CLONE, points=Array([[0, 0, 1.0]]), size_px=60, source=strokes(1, 0, 0, 9)[0].source
+    )
+    engine.canvas(shot, shot.clean_plates[0])
+    spent = []
+    for stroke in range(6):
+        live = LiveStroke(engine, shot, shot.clean_plates[0], brush, view, (WIDTH // 2, HEIGHT // 2), DEFAULT_DISPLAY)
+        for step in range(40):
+            at = np.array([[300 + 12.0 * step, 400 + 30 * stroke + 6 * np.sin(step), 0.9]])
+            begin = time.perf_counter()
+            live.add(at)
+            spent.append(time.perf_counter() - begin)
+    late = float(np.percentile(spent[40:], 95))
+    return Row("brush: pen to pixels, 200 strokes below, p95", late * 1000, "ms", "33", "12", late)
+
+
+def evaluate_row(folder: Path) -> Row:
+    shot = shot_on_disk(folder, WIDTH, HEIGHT, 4, 3, 10).shots[0]
+    warm = Engine()
+    warm.result(shot, FIRST + 1)
+    plates = [warm.canvas(shot, plate) for plate in shot.clean_plates]
+    spent = []
+    for frame in range(FIRST + 1, FIRST + 4):
+        engine = Engine()
+        for plate in shot.clean_plates:  # painting them is not part of evaluating a frame
+            engine.canvas(shot, plate)
+        engine.grain(shot, shot.surfaces[0])
+        engine.result(shot, FIRST)
+        begin = time.perf_counter()
+        engine.result(shot, frame)
+        spent.append(time.perf_counter() - begin)
+    assert len(plates) == 3
+    return Row("one frame with three fixes, cold, its file read", min(spent) * 1000, "ms", "400", "80", min(spent))
+
+
+def window_rows(folder: Path) -> list[Row]:
+    from PySide6.QtWidgets import QApplication
+
+    from gommage.app.main_window import MainWindow
+    from gommage.app.start import make_application
+
+    project: Project = shot_on_disk(folder, WIDTH, HEIGHT, 12, 2, 5)
+    make_application()
+    window = MainWindow(Engine(), Path(tempfile.mkdtemp()))
+    window.resize(1920, 1080)
+    window.show()
+    window.session.begin(project)
+
+    def settle() -> None:
+        calm = 0
+        while calm < 3:
+            QApplication.processEvents()
+            calm = calm + 1 if window.session.jobs.is_idle() else 0
+            time.sleep(0.002)
+
+    frames = list(project.shots[0].footage.frames)
+    for frame in frames:
+        window.session.go_to(frame)
+        settle()
+
+    def step(frame: int) -> float:
+        begin = time.perf_counter()
+        window.session.go_to(frame)
+        QApplication.processEvents()  # all that has to be drawn is drawn here
+        return time.perf_counter() - begin
+
+    steps = [step(frame) for _ in range(4) for frame in frames]
+    begin = time.perf_counter()
+    for _ in range(3):
+        for frame in frames:
+            window.session.go_to(frame)
+            QApplication.processEvents()
+    rate = 3 * len(frames) / (time.perf_counter() - begin)
+    window.session.saved = window.session.project
+    window.close()
+    late = float(np.percentile(steps[len(frames) :], 95))
+    return [
+        Row("step to a cached frame, p95", late * 1000, "ms", "20", "8", late),
+        Row("play from cache, 1920x1080 window", rate, "frames/s", "24", "48", 1 / rate),
+    ]
+
+
+START = """
+import time; begin = time.perf_counter()
+from PySide6.QtCore import QTimer
+from gommage.app.start import make_window
+from pathlib import Path; import tempfile
+window = make_window(Path(tempfile.mkdtemp())); window.show()
+from PySide6.QtWidgets import QApplication
+def done():
+    print(time.perf_counter() - begin); window.close(); QApplication.quit()
+QTimer.singleShot(0, done); QApplication.exec()
+"""
+
+
+def start_row() -> Row:
+    runs = [
+        float(subprocess.run([sys.executable, "-c", START], capture_output=True, text=True, check=True).stdout)
+        for _ in range(3)
+    ]
+    return Row("window usable after start", min(runs), "s", "3", "1.2", min(runs))
+
+
+MEMORY = """
+import sys, resource
+from pathlib import Path
+from benchmarks.shots import FIRST, shot_on_disk
+from gommage.core.engine import Engine, RenderTarget, render
+folder = Path(sys.argv[1])
+shot = shot_on_disk(folder, 3840, 2160, 2, 5, 5).shots[0]
+engine = Engine(2 * 1024**3)
+for _ in range(20):
+    render(engine, shot, [FIRST, FIRST + 1], RenderTarget(folder / "out"))
+print(resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024**2)
+"""
+
+
+def memory_row(folder: Path) -> Row:
+    done = subprocess.run([sys.executable, "-c", MEMORY, str(folder)], capture_output=True, text=True, check=True)
+    return Row("resident, 40 frames of 3840x2160 with five fixes", float(done.stdout), "GB", "8", "4")
+
+
+def view_row(folder: Path) -> Row:
+    """Show a 4K frame in a 1000-pixel viewer, cold but for the frame itself."""
+    shot = shot_on_disk(folder, 3840, 2160, 1, 0, 0).shots[0]
+    engine = Engine()
+    engine.plate(shot.footage, FIRST)
+
+    def look() -> None:
+        matrix = np.diag([0.26, 0.26, 1.0]) + np.random.default_rng().uniform(0, 1e-9)
+        view_pixels(engine, ViewRequest(shot, FIRST, Look.PLATE, Array(matrix), (1000, 562)))
+
+    look()
+    spent = best_of(5, look)
+    return Row("a 4K frame into a 1000 px viewer", spent * 1000, "ms", "", "", spent)
+
+
+def measure() -> list[Row]:
+    rows = follow_rows()
+    for make in (brush_row, evaluate_row, window_rows, view_row, memory_row):
+        with tempfile.TemporaryDirectory() as folder:
+            made = make(Path(folder))
+            rows.extend(made if isinstance(made, list) else [made])
+    return [*rows, start_row()]
+
+
+def main() -> None:
+    parser = argparse.ArgumentParser(prog="python -m benchmarks", description=__doc__)
+    parser.add_argument("--json", type=Path, help="write the figures to this file")
+    parser.add_argument("--compare", type=Path, help="print ratios to the figures in this file")
+    options = parser.parse_args()
+    stick = yardstick()
+    rows = measure()
+    before = json.loads(options.compare.read_text()) if options.compare else {}
+    print(
+        f"yardstick: {stick * 1000:.1f} ms; peak memory {resource.getrusage(resource.RUSAGE_SELF).ru_maxrss >> 10} MB\n"
+    )
+    print("| what | measured | must | aim | yardsticks |" + (" now / then |" if before else ""))
+    print("|---|---|---|---|---|" + ("---|" if before else ""))
+    figures = {}
+    for row in rows:
+        sticks = row.seconds / stick if row.seconds is not None else None
+        figures[row.name] = sticks if sticks is not None else row.figure
+        line = f"| {row.name} | {row.figure:.3g} {row.unit} | {row.must} | {row.aim} | {sticks or 0:.2f} |".replace(
+            "| 0.00 |", "| |"
+        )
+        if before:
+            line += f" {figures[row.name] / before[row.name]:.2f} |" if row.name in before else " new |"
+        print(line)
+    if options.json:
+        options.json.write_text(json.dumps(figures, indent=1))
+
+
+if __name__ == "__main__":
+    main()
