@@ -26,7 +26,7 @@ import numpy as np
 from benchmarks.shots import FIRST, filmed, motion, rectangle, shot_on_disk, strokes, texture
 from gommage.core.document import Array, Frames, Project, Stroke, Surface, Tool
 from gommage.core.engine import Engine, LiveStroke, Look, ViewRequest, view_pixels
-from gommage.core.follow import track_plane
+from gommage.core.engine import Engine, followed
 from gommage.core.picture import apply_matrix
 from gommage.core.picture.colour import DEFAULT_DISPLAY
 

@@ -11,8 +11,9 @@ import click
 import platformdirs
 
 from gommage import __version__
-from gommage.core.document import Project, Shot, store
-from gommage.core.engine import Engine, RenderTarget, render, render_in_processes
+from gommage.core.document import PlaneFollow, PointsFollow, Project, Shot, Surface, edits, placement, store
+from gommage.core.engine import Engine, RenderTarget, followed, render, render_in_processes
+from gommage.core.follow import read_track, write_track
 from gommage.core.picture import probe
 from gommage.core.picture.writing import STILL_FORMATS
 from gommage.errors import GommageError
@@ -154,17 +155,20 @@ def _describe(shot: Shot) -> None:
         f"{shot.name}: {footage.path}, {footage.frames.first}–{footage.frames.last}, {footage.width} x {footage.height}"
     )
     for surface in shot.surfaces:
-        track = surface.track
-        state = "not followed"
-        if track is not None:
-            state = (
-                f"followed {track.frames.first}–{track.frames.last}, slip {track.slip_px.values.max():.2f} px at most"
-            )
-        click.echo(f"  surface {surface.name}: {state}")
+        _describe_surface(shot, surface)
     for plate in shot.clean_plates:
         click.echo(f"  clean plate {plate.name}: home frame {plate.home_frame}, {len(plate.strokes)} strokes")
     for fix in shot.fixes:
         click.echo(f"  fix {fix.name}: {'on' if fix.is_on else 'off'}")
+
+
+def _describe_surface(shot: Shot, surface: Surface) -> None:
+    track = placement(shot, surface)
+    state = "not followed"
+    if track is not None:
+        state = f"followed {track.frames.first}–{track.frames.last}, slip {track.slip_px.max():.2f} px at most"
+    pins = f", {len(surface.pins)} pinned" if surface.pins else ""
+    click.echo(f"  surface {surface.name}: {state}{pins}")
 
 
 def _system() -> None:
@@ -190,10 +194,11 @@ def _system() -> None:
 )
 @click.option("--shot", "shot_name", default="", help="Name of the shot; the first if left out.")
 @click.option("--processes", default=1, show_default=True, help="Stills only.")
-def render_(project: Path, out: Path, frames: str, kind: str, shot_name: str, processes: int) -> None:
+@click.option("--held-still", default="", help="Name of a surface to hold still over all frames.")
+def render_(project: Path, out: Path, frames: str, kind: str, shot_name: str, processes: int, held_still: str) -> None:
     """Write the cleaned frames of a project."""
     _, shot = _load_shot(project, shot_name)
-    target = RenderTarget(out, kind)
+    target = RenderTarget(out, kind, held_still=_surface(shot, held_still).id if held_still else "")
     wanted = _parse_frames(frames, shot)
 
     def progress(done: int, total: int) -> None:
@@ -208,6 +213,61 @@ def render_(project: Path, out: Path, frames: str, kind: str, shot_name: str, pr
     click.echo(f"{len(report.written)} written to {out}")
     if report.left_out:
         sys.exit(2)
+
+
+def _surface(shot: Shot, name: str) -> Surface:
+    found = [surface for surface in shot.surfaces if name in (surface.name, surface.id)]
+    if not found:
+        names = ", ".join(surface.name for surface in shot.surfaces) or "none"
+        _fail(f"there is no surface {name!r} in {shot.name}; there is: {names}")
+    return found[0]
+
+
+@main.command("follow")
+@click.argument("project", type=click.Path(path_type=Path))
+@click.option("--shot", "shot_name", default="", help="Name of the shot; the first if left out.")
+@click.option("--surface", "name", default="", help="Name of the surface; all that are followed if left out.")
+def follow_(project: Path, shot_name: str, name: str) -> None:
+    """Follow surfaces of a project anew, from their home frames, and save it."""
+    loaded, shot = _load_shot(project, shot_name)
+    engine = Engine()
+    for surface in [_surface(shot, name)] if name else shot.surfaces:
+        if not isinstance(surface.how, PlaneFollow | PointsFollow):
+            continue
+        loaded = followed(engine, loaded, shot.id, surface.id)
+        _describe_surface(loaded.shot(shot.id), loaded.shot(shot.id).surface(surface.id))
+    store.save(loaded, project.parent if project.name == store.FILE_NAME else project)
+
+
+@main.command("write-track")
+@click.argument("project", type=click.Path(path_type=Path))
+@click.argument("surface")
+@click.argument("file", type=click.Path(path_type=Path))
+@click.option("--shot", "shot_name", default="", help="Name of the shot; the first if left out.")
+def write_track_(project: Path, surface: str, file: Path, shot_name: str) -> None:
+    """Write where a surface is on every frame to a .csv or .json file."""
+    _, shot = _load_shot(project, shot_name)
+    wanted = _surface(shot, surface)
+    placed = placement(shot, wanted)
+    if placed is None:
+        _fail(f"{wanted.name} has not been followed; there is nothing to write.")
+    write_track(file, wanted, placed, (shot.footage.width, shot.footage.height))
+    click.echo(f"{len(placed.frames)} frames of {wanted.name} written to {file}")
+
+
+@main.command("read-track")
+@click.argument("project", type=click.Path(path_type=Path))
+@click.argument("surface")
+@click.argument("file", type=click.Path(path_type=Path))
+@click.option("--shot", "shot_name", default="", help="Name of the shot; the first if left out.")
+def read_track_(project: Path, surface: str, file: Path, shot_name: str) -> None:
+    """Give a surface of a project the track in a .csv or .json file, and save it."""
+    loaded, shot = _load_shot(project, shot_name)
+    wanted = _surface(shot, surface)
+    track = read_track(file, wanted)
+    loaded = edits.set_track(loaded, shot.id, wanted.id, track)
+    store.save(loaded, project.parent if project.name == store.FILE_NAME else project)
+    click.echo(f"{wanted.name} is where {file} has it, on {track.frames.first}–{track.frames.last}")
 
 
 @main.command("check")

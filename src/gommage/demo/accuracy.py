@@ -70,9 +70,9 @@ def follow_figures(shot: Shot, demo: DemoShot) -> FollowFigures:
         there = apply_matrix(surface.track.matrix(frame), corners)
         true = apply_matrix(demo.matrix(frame, HOME_FRAME), corners)
         errors.append(float(np.hypot(*(there - true).T).mean()))
-    away = np.array(surface.track.slip_px.values) > 0
+    away = surface.track.slip_px > 0
     rms = float(np.sqrt((np.array(errors)[away] ** 2).mean()))
-    slip = float(np.sqrt((surface.track.slip_px.values[away] ** 2).mean()))
+    slip = float(np.sqrt((surface.track.slip_px[away] ** 2).mean()))
     return FollowFigures(len(errors), float(np.mean(errors)), float(np.max(errors)), slip / rms)
 
 

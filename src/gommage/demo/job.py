@@ -7,11 +7,12 @@ from collections.abc import Callable
 import numpy as np
 
 from gommage.core.document import (
+    Area,
     Array,
     CleanPlate,
     Cover,
     Fix,
-    MotionModel,
+    PlaneFollow,
     Project,
     Shape,
     ShapeKey,
@@ -22,8 +23,7 @@ from gommage.core.document import (
     Tool,
     edits,
 )
-from gommage.core.engine import Engine
-from gommage.core.follow import track_plane
+from gommage.core.engine import Engine, followed
 from gommage.core.picture import Points, apply_matrix
 from gommage.demo.scene import LABEL_CENTRE, LABEL_SIZE, LABEL_TURN, SHAFT_REPEAT
 from gommage.demo.shot import DemoShot
@@ -90,16 +90,10 @@ def follow_column(
 ) -> Project:
     """Return the project with the column followed through the shot."""
     shot = project.shots[0]
-    surface = Surface(
-        id="column",
-        name="Column",
-        home_frame=HOME_FRAME,
-        area=column_area(demo),
-        motion=MotionModel.PERSPECTIVE,
-    )
-    track = track_plane(lambda frame: engine.plate(shot.footage, frame), surface, shot.footage.frames, check=check)
+    how = PlaneFollow(areas=(Area(shape=column_area(demo)),))
+    surface = Surface(id="column", name="Column", home_frame=HOME_FRAME, how=how)
     project = edits.add_surface(project, shot.id, surface)
-    return edits.set_track(project, shot.id, surface.id, track)
+    return followed(engine, project, shot.id, surface.id, check=check)
 
 
 def cleaned(engine: Engine, demo: DemoShot) -> Project:

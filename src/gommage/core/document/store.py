@@ -19,7 +19,24 @@ __all__ = ["FOLDER_SUFFIX", "from_plain", "json_schema", "load", "save", "to_pla
 
 FOLDER_SUFFIX = ".gommage"
 FILE_NAME = "project.json"
-UPGRADES: dict[int, Callable[[dict[str, Any]], dict[str, Any]]] = {}
+
+
+def _to_version_2(plain: dict[str, Any]) -> dict[str, Any]:
+    """Surfaces were planes of one area; a slip was one number a frame, without a reason."""
+    for shot in plain["shots"]:
+        for surface in shot.get("surfaces", ()):
+            surface.pop("type", None)
+            areas = [{"shape": surface.pop("area")}]
+            surface["how"] = {"type": "plane", "areas": areas, "motion": surface.pop("motion", "perspective")}
+            track = surface.get("track")
+            if track is not None:
+                slips = track.pop("slip_px")
+                track["corner_slip_px"] = [[slip] * 4 for slip in slips]
+                track["reasons"] = [""] * len(slips)
+    return {**plain, "version": 2}
+
+
+UPGRADES: dict[int, Callable[[dict[str, Any]], dict[str, Any]]] = {1: _to_version_2}
 """One step a version: `UPGRADES[n]` takes a project of version n to n + 1. Old projects are read for ever."""
 
 
@@ -44,12 +61,12 @@ def from_plain(plain: object) -> Project:
             f"it was written by a newer Gommage (version {version}; this one reads up to {SCHEMA_VERSION}). "
             f"Open it there, or update"
         )
-    while version < SCHEMA_VERSION:
-        plain = UPGRADES[version](plain)
-        version += 1
     try:
+        while version < SCHEMA_VERSION:
+            plain = UPGRADES[version](plain)
+            version += 1
         return msgspec.convert(plain, Project, dec_hook=decode_array)
-    except (msgspec.ValidationError, ValueError, KeyError) as error:
+    except (msgspec.ValidationError, ValueError, KeyError, TypeError, AttributeError) as error:
         raise ProjectError(f"its contents are damaged: {error}") from error
 
 

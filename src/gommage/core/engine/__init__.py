@@ -2,6 +2,7 @@
 
 from gommage.core.engine.cache import Cache, default_budget_bytes
 from gommage.core.engine.evaluate import Engine, Patch
+from gommage.core.engine.following import follow_surface, followed, followed_surface
 from gommage.core.engine.jobs import Jobs, Priority
 from gommage.core.engine.painting import LiveStroke, Shown
 from gommage.core.engine.render import RenderReport, RenderTarget, render, render_in_processes
@@ -24,6 +25,9 @@ __all__ = [
     "Step",
     "ViewRequest",
     "default_budget_bytes",
+    "follow_surface",
+    "followed",
+    "followed_surface",
     "render",
     "render_in_processes",
     "steps_of",

@@ -12,7 +12,7 @@ from msgspec.structs import replace
 
 from gommage.core.check import FrameMeasures, Sample, held_cells, measures, seam
 from gommage.core.cover import cover_matte, outline
-from gommage.core.document import CleanPlate, Fix, Footage, Shot, Surface
+from gommage.core.document import CleanPlate, Fix, Footage, Shot, Surface, placement
 from gommage.core.engine.cache import Cache, default_budget_bytes
 from gommage.core.fill import PlatePixels, carried, plate_weights
 from gommage.core.follow import luminance
@@ -76,11 +76,10 @@ class _Filled:
     grain: Grain | None
 
 
-def home_to_frame(surface: Surface, frame: int) -> Matrix | None:
-    """Return where a surface is on a frame, or None if it was not followed there."""
-    if surface.track is None or frame not in surface.track.frames:
-        return None
-    return surface.track.matrix(frame)
+def home_to_frame(shot: Shot, surface: Surface, frame: int) -> Matrix | None:
+    """Return where a surface is on a frame, or None if that is not known."""
+    placed = placement(shot, surface)
+    return placed.matrix(frame) if placed is not None and placed.is_placed(frame) else None
 
 
 def plates_of(shot: Shot, fix: Fix) -> tuple[CleanPlate, ...]:
@@ -88,14 +87,16 @@ def plates_of(shot: Shot, fix: Fix) -> tuple[CleanPlate, ...]:
     known = {plate.id: plate for plate in shot.clean_plates}
     chosen = [known[plate_id] for plate_id in fix.fill.plate_ids if plate_id in known]
     return tuple(
-        plate for plate in chosen if home_to_frame(shot.surface(plate.surface_id), plate.home_frame) is not None
+        plate for plate in chosen if home_to_frame(shot, shot.surface(plate.surface_id), plate.home_frame) is not None
     )
 
 
 def fix_inputs(shot: Shot, fix: Fix) -> Hashable:
     """Return the part of the document that a fix's pixels depend on, as a cache key."""
-    plates = tuple((replace(plate, name=""), shot.surface(plate.surface_id).track) for plate in plates_of(shot, fix))
-    return replace(fix, name=""), shot.surface(fix.surface_id).track, plates
+    plates = tuple(
+        (replace(plate, name=""), placement(shot, shot.surface(plate.surface_id))) for plate in plates_of(shot, fix)
+    )
+    return replace(fix, name=""), placement(shot, shot.surface(fix.surface_id)), plates
 
 
 class Engine:
@@ -171,7 +172,7 @@ class Engine:
         """Return the part of a plate that a fix shows, freed of grain as far as new grain will be put on."""
         footage = shot.footage
         surface = shot.surface(plate.surface_id)
-        window = self._plate_window(fix, surface, plate, footage)
+        window = self._plate_window(shot, fix, surface, plate)
         share = min(fix.match.grain, 1.0) if grain is not None else 0.0
         key = ("plate pixels", footage, replace(plate, name=""), window, share, grain)
 
@@ -184,9 +185,9 @@ class Engine:
         return self.cache.get_or_make(key, prepare)
 
     @staticmethod
-    def _plate_window(fix: Fix, surface: Surface, plate: CleanPlate, footage: Footage) -> Window:
+    def _plate_window(shot: Shot, fix: Fix, surface: Surface, plate: CleanPlate) -> Window:
         """Return the window of the plate that any key of the cover can ask for."""
-        to_plate = home_to_frame(surface, plate.home_frame)
+        to_plate = home_to_frame(shot, surface, plate.home_frame)
         assert to_plate is not None
         points = [
             outline(key.points.values, is_smooth=shape.is_smooth) for shape in fix.cover.shapes for key in shape.keys
@@ -194,23 +195,23 @@ class Engine:
         stacked = np.vstack(points)
         moved = np.column_stack([stacked, np.ones(len(stacked))]) @ to_plate.T
         margin = PLATE_MARGIN_PX + fix.cover.softness_px + max(fix.cover.grow_px, 0)
-        window = around(moved[:, :2] / moved[:, 2:], margin) & Window.of(footage.width, footage.height)
+        window = around(moved[:, :2] / moved[:, 2:], margin) & Window.of(shot.footage.width, shot.footage.height)
         return window if not window.is_empty else Window(0, 0, 8, 8)
 
     def grain(self, shot: Shot, surface: Surface) -> Grain | None:
         """Return the shot's grain, measured on a surface near its home frame; None if it cannot be measured."""
-        key = ("grain", shot.footage, surface.track, surface.area, surface.home_frame)
+        key = ("grain", shot.footage, placement(shot, surface), surface.how, surface.home_frame)
         return self.cache.get_or_make(key, lambda: (self._measured_grain(shot, surface),))[0]
 
     def _measured_grain(self, shot: Shot, surface: Surface) -> Grain | None:
         bounds = Window.of(shot.footage.width, shot.footage.height)
-        window = around(surface.area.points_at(surface.home_frame)) & bounds
+        window = around(surface.outline) & bounds
         if window.is_empty:
             return None
         use = np.ones((window.height, window.width), bool)
         neighbours = []
         for offset in GRAIN_NEIGHBOURS:
-            matrix = home_to_frame(surface, surface.home_frame + offset)
+            matrix = home_to_frame(shot, surface, surface.home_frame + offset)
             if matrix is None or surface.home_frame + offset in shot.footage.missing:
                 continue
             frame = self.plate(shot.footage, surface.home_frame + offset)
@@ -227,7 +228,7 @@ class Engine:
         """Return a fix's alpha on a frame and its window, or None where the fix is not."""
         if fix.frames is not None and frame not in fix.frames:
             return None
-        matrix = home_to_frame(shot.surface(fix.surface_id), frame)
+        matrix = home_to_frame(shot, shot.surface(fix.surface_id), frame)
         if matrix is None:
             return None
         bounds = Window.of(shot.footage.width, shot.footage.height)
@@ -274,7 +275,7 @@ class Engine:
             if weight == 0:
                 continue
             rides_on = shot.surface(plate.surface_id)
-            from_home, to_plate = home_to_frame(rides_on, frame), home_to_frame(rides_on, plate.home_frame)
+            from_home, to_plate = (home_to_frame(shot, rides_on, at) for at in (frame, plate.home_frame))
             if from_home is None or to_plate is None:
                 return None
             pixels = self._plate_pixels(shot, fix, plate, grain)
@@ -297,7 +298,7 @@ class Engine:
         """
         if plate.picture:
             return fill
-        window = self._plate_window(fix, shot.surface(plate.surface_id), plate, shot.footage)
+        window = self._plate_window(shot, fix, shot.surface(plate.surface_id), plate)
         key = ("untouched pixels", shot.footage, plate.home_frame, window)
         untouched = self.untouched(shot, plate)
         pixels = self.cache.get_or_make(key, lambda: PlatePixels.of(untouched[window.slices], window))
@@ -374,7 +375,7 @@ class Engine:
 
     def _measured_sample(self, shot: Shot, fix: Fix, frame: int) -> Sample:
         laid = self._fill(shot, fix, frame)
-        matrix = home_to_frame(shot.surface(fix.surface_id), frame)
+        matrix = home_to_frame(shot, shot.surface(fix.surface_id), frame)
         assert laid is not None
         assert matrix is not None
         alpha, wide = laid.alpha, laid.wide

@@ -14,8 +14,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from gommage.core.document import Shot, store
-from gommage.core.engine.evaluate import Engine
-from gommage.core.picture import RawFrame, Window
+from gommage.core.engine.evaluate import Engine, home_to_frame
+from gommage.core.picture import Picture, RawFrame, Window, warp
 from gommage.core.picture.colour import SCENE_LINEAR, SRGB, decode, encode
 from gommage.core.picture.writing import STILL_FORMATS, MovieWriter, StillFormat, write_still
 from gommage.errors import FootageError, RenderError
@@ -35,11 +35,14 @@ class RenderTarget:
         A key of `STILL_FORMATS`; empty: like the plate. Ignored for movies.
     name : str
         What still files are called before the frame number; empty: like the plate's.
+    held_still : str
+        Id of a surface that is held still over the frames, as it lies on its home frame; empty: as filmed.
     """
 
     path: Path
     format: str = ""
     name: str = ""
+    held_still: str = ""
 
     @property
     def is_movie(self) -> bool:
@@ -126,8 +129,9 @@ def _render_still(engine: Engine, shot: Shot, frame: int, target: RenderTarget) 
     path = target.path / _file_name(source, frame, kind.suffix, target.name, is_movie=shot.footage.is_movie)
     if path.exists() and path.samefile(source):
         raise RenderError(f"{path.name} would overwrite the plate. Choose another folder.")
-    pixels = composed(engine, shot, frame, raw, kind)
-    alpha = _as_type(raw.alpha, kind) if shot.footage.keep_alpha and raw.alpha is not None else None
+    pixels = composed(engine, shot, frame, raw, kind, target.held_still)
+    keeps_alpha = shot.footage.keep_alpha and raw.alpha is not None and not target.held_still
+    alpha = _as_type(raw.alpha, kind) if keeps_alpha and raw.alpha is not None else None
     write_still(path, pixels, bits=kind.bits, alpha=alpha, attributes=raw.attributes)
     return path
 
@@ -148,13 +152,34 @@ def _output_space(shot: Shot, raw: RawFrame, kind: StillFormat) -> str:
     return SCENE_LINEAR if kind.is_linear else SRGB
 
 
-def composed(engine: Engine, shot: Shot, frame: int, raw: RawFrame, kind: StillFormat) -> NDArray[np.generic]:
+def steadied(engine: Engine, shot: Shot, frame: int, surface_id: str) -> Picture:
+    """Return a frame of the result with a surface held still: (H, W, 3) float32, scene-linear, black around it.
+
+    Raises
+    ------
+    FootageError
+        If the surface is not known on the frame: there is no such picture.
+    """
+    surface = shot.surface(surface_id)
+    matrix = home_to_frame(shot, surface, frame)
+    if matrix is None:
+        raise FootageError(f"Frame {frame} is left out: {surface.name} is not followed there.")
+    full = Window.of(shot.footage.width, shot.footage.height)
+    pixels, inside = warp(engine.result(shot, frame), matrix, full)
+    return pixels * inside[..., None]
+
+
+def composed(
+    engine: Engine, shot: Shot, frame: int, raw: RawFrame, kind: StillFormat, held_still: str = ""
+) -> NDArray[np.generic]:
     """Return a frame of the result as a file of a kind holds it.
 
     Where no fix has alpha, the plate's stored numbers are copied, never decoded and encoded again, as long as the
     kind can hold them.
     """
     space = _output_space(shot, raw, kind)
+    if held_still:
+        return encode(steadied(engine, shot, frame, held_still), space, np.dtype(kind.dtype))
     if space == shot.footage.colour_space:
         out = _as_type(raw.pixels, kind).copy()
     else:
@@ -207,7 +232,7 @@ def _render_movie(
         for count, frame in enumerate(frames, 1):
             check()
             try:
-                last = composed(engine, shot, frame, engine.raw(footage, frame), kind)
+                last = composed(engine, shot, frame, engine.raw(footage, frame), kind, target.held_still)
             except FootageError as error:
                 left_out.append((frame, f"{error} The frame before stands in for it."))
             if last is None:

@@ -9,7 +9,7 @@ import numpy as np
 
 from gommage.core.check import FrameMeasures
 from gommage.core.cover import outline
-from gommage.core.document import Fix, Shot
+from gommage.core.document import Fix, Shot, placement
 from gommage.core.engine.evaluate import plates_of
 
 __all__ = ["Advice", "State", "Step", "steps_of"]
@@ -69,14 +69,15 @@ def steps_of(shot: Shot, fix: Fix, measured: tuple[FrameMeasures, ...] = ()) -> 
 
 def _follow(shot: Shot, fix: Fix) -> Advice:
     surface = shot.surface(fix.surface_id)
-    track = surface.track
+    track = placement(shot, surface)
     if track is None:
         return Advice(State.NOT_BEGUN, f"{surface.name} has not been followed yet.")
     wanted = fix.frames or shot.footage.frames
-    slip = track.slip_px.values
+    slip = np.where([track.is_placed(frame) for frame in track.frames], track.slip_px, 0)
     if (slip > SLIP_TO_LOOK_AT_PX).any():
-        frame = track.first_frame + int(np.argmax(slip))
-        return Advice(State.LOOK, f"{surface.name} may be off by {slip.max():.1f} px on frame {frame}.", frame)
+        row = int(np.argmax(slip))
+        frame, why = track.first_frame + row, f": {track.reasons[row]}" if track.reasons[row] else ""
+        return Advice(State.LOOK, f"{surface.name} may be off by {slip.max():.1f} px on frame {frame}{why}.", frame)
     if track.frames.last < wanted.last:
         end = track.frames.last
         reason = f": {track.after}" if track.after else ""
@@ -92,7 +93,7 @@ def _cover(shot: Shot, fix: Fix) -> Advice:
     if not fix.cover.shapes:
         return Advice(State.NOT_BEGUN, "Draw round the thing, a few pixels larger than it is.")
     surface = shot.surface(fix.surface_id)
-    area = surface.area.points_at(surface.home_frame)
+    area = surface.outline
     drawn = np.vstack([outline(s.keys[0].points.values, is_smooth=s.is_smooth) for s in fix.cover.shapes])
     if (drawn.min(axis=0) < area.min(axis=0) - 1).any() or (drawn.max(axis=0) > area.max(axis=0) + 1).any():
         return Advice(

@@ -1,5 +1,25 @@
-"""Following planes: where a surface is on every frame, and by how many pixels that may be off."""
+"""Following: where a surface is on every frame, and by how many pixels that may be off."""
 
-from gommage.core.follow.plane import Direction, FollowStep, follow_plane, luminance, track_plane, with_step
+from gommage.core.follow.correct import smoothed
+from gommage.core.follow.exchange import read_track, write_track
+from gommage.core.follow.plane import follow_plane
+from gommage.core.follow.points import aimed, choose_pattern, detect_spots, follow_points
+from gommage.core.follow.sight import luminance
+from gommage.core.follow.steps import Direction, FollowStep, Surroundings, with_spots, with_step
 
-__all__ = ["Direction", "FollowStep", "follow_plane", "luminance", "track_plane", "with_step"]
+__all__ = [
+    "Direction",
+    "FollowStep",
+    "Surroundings",
+    "aimed",
+    "choose_pattern",
+    "detect_spots",
+    "follow_plane",
+    "follow_points",
+    "luminance",
+    "read_track",
+    "smoothed",
+    "with_spots",
+    "with_step",
+    "write_track",
+]

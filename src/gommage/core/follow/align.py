@@ -1,53 +1,70 @@
-"""Align a home picture's area to a frame: Gauss-Newton on pixel differences, coarse to fine."""
+"""Align an area of a reference picture to a frame: Gauss-Newton on pixel differences, coarse to fine."""
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass
+from typing import Any
 
 import cv2
 import numpy as np
 from numpy.typing import NDArray
 
 from gommage.core.document import MotionModel
-from gommage.core.picture import (
-    Matrix,
-    Picture,
-    Points,
-    apply_matrix,
-    around,
-    spline_coefficients,
-    translation,
-)
-from gommage.core.picture.windows import Window
+from gommage.core.follow.sight import PLAIN_SIGHT, Sight
+from gommage.core.picture import Matrix, Picture, Points, Window, apply_matrix, spline_coefficients, translation
 from gommage.errors import FollowError
 
-__all__ = ["Alignment", "Pyramid", "Template", "align", "make_pyramid", "make_template"]
+__all__ = ["SIMPLER", "Alignment", "Pyramid", "Template", "align", "make_pyramid", "make_template", "polygon_mask"]
 
 MOTIONS = {
-    MotionModel.SHIFT: 2,
-    MotionModel.SIMILARITY: 4,
-    MotionModel.AFFINE: 6,
-    MotionModel.PERSPECTIVE: 8,
+    MotionModel.SHIFT: (0, 1),
+    MotionModel.SHIFT_SCALE: (0, 1, 3),
+    MotionModel.SHIFT_TURN: (0, 1, 2),
+    MotionModel.SIMILARITY: (0, 1, 2, 3),
+    MotionModel.AFFINE: (0, 1, 2, 3, 4, 5),
+    MotionModel.PERSPECTIVE: (0, 1, 2, 3, 4, 5, 6, 7),
 }
+"""Which of the eight parameters of motion each model solves. All are groups: two of its motions in a row are one."""
+SIMPLER = {
+    MotionModel.PERSPECTIVE: MotionModel.AFFINE,
+    MotionModel.AFFINE: MotionModel.SIMILARITY,
+    MotionModel.SIMILARITY: MotionModel.SHIFT,
+    MotionModel.SHIFT_SCALE: MotionModel.SHIFT,
+    MotionModel.SHIFT_TURN: MotionModel.SHIFT,
+}
+GAIN, OFFSET, GAIN_X, GAIN_Y = 8, 9, 10, 11
 SMALLEST_SIDE_PX = 20
 """The area's shorter side on the coarsest level."""
-PREFILTER_SIGMA_PX = 0.6
 TILE_PX = 16
+SMALL_BLOCK_PX, LARGE_BLOCK_PX = 8, 16
+"""Side of the blocks whose residuals are taken to be independent of each other: large ones where there are enough."""
+ENOUGH_BLOCKS = 90
+FLOOR_PX = 0.015
+"""What changing blur, sampling and the lens leave even where there is no grain; calibrated on the demo's truth."""
 STRONGEST_SHARE = 0.4
+MOST_POINTS, MOST_COARSE_POINTS = 30000, 8000
 LEAST_POINTS = 60
 CONVERGED_PX = 0.004
 CAUCHY_SCALE = 2.4
 """Residuals of this many deviations count half: 95 % efficient on normal noise."""
-GRAIN_CORRELATION = 4.8
-"""Pixels of grain and prefilter that vary together, in effect: what the figure of slip is multiplied by.
-Calibrated on the demo's truth (docs/accuracy.md)."""
+FEW_BLOCKS = 3
+"""Blocks a parameter, below which the scatter of blocks says too little and the residuals' variance is taken."""
+RELATED_PIXELS = 4.0
+"""How many pixels vary together, in deviations, where that cannot be measured by blocks."""
+VIEW_SAMPLES = 4096
 
 
 @dataclass(frozen=True, slots=True)
 class Pyramid:
-    """A picture and its halvings, as spline coefficients; level k is 2**k times smaller, x / 2**k exactly."""
+    """A window of a picture and its halvings, as spline coefficients.
+
+    `origin` is the first pixel's place in the frame; level k is 2**k times smaller. `size_wh` is the whole frame's.
+    """
 
     levels: tuple[Picture, ...]
+    origin: tuple[int, int]
+    size_wh: tuple[int, int]
 
 
 @dataclass(frozen=True, slots=True)
@@ -56,33 +73,35 @@ class _Level:
     normalised: Points
     values: NDArray[np.float64]
     gradient: NDArray[np.float64]
+    tiles: NDArray[np.int64]
     blocks: NDArray[np.int64]
 
 
 @dataclass(frozen=True, slots=True)
 class Template:
-    """What is known of an area on its home frame.
+    """What is known of an area on the frame that others are compared with.
 
     Attributes
     ----------
     levels : tuple
         Fine to coarse: positions, values and slopes of the points that are compared.
     corners : (4, 2) float64
-        The corners of the area's box on the home frame.
-    area_points : (N, 2) float64
-        The area's outline.
+        The surface's corners on the reference frame.
+    sight : Sight
+        How the pictures are looked at.
     """
 
     levels: tuple[_Level, ...]
     centre: Points
     reach: float
     corners: Points
-    area_points: Points
+    sight: Sight
 
     @property
     def points_inside(self) -> Points:
-        """Some hundreds of points spread over the area: (N, 2)."""
-        return self.levels[-1].points
+        """Some hundreds of points spread over the area: (N, 2) reference pixels."""
+        points = self.levels[-1].points
+        return points[:: max(len(points) // 400, 1)]
 
 
 @dataclass(frozen=True, slots=True)
@@ -91,22 +110,45 @@ class Alignment:
 
     Attributes
     ----------
-    home_to_frame : (3, 3) float64
+    matrix : (3, 3) float64
+        Takes reference pixels to the frame's.
+    motion : MotionModel
+        What was solved for.
     correlation : float
-        Between home and frame over the points that took part, -1 to 1.
+        Between reference and frame over the points that took part, -1 to 1.
     visible : float
         Share of the area's points that lie in the frame.
     agreeing : float
-        Share of the visible points that were not voted out.
-    slip_px : float
-        Expected error of the area's corners.
+        Share of the visible points that are not hidden by something or voted out.
+    corner_slip_px : (4,) float64
+        Expected error of each corner; infinite if nothing could be said.
+    gain : float
+        The frame's light over the reference's.
     """
 
-    home_to_frame: Matrix
+    matrix: Matrix
+    motion: MotionModel
     correlation: float
     visible: float
     agreeing: float
-    slip_px: float
+    corner_slip_px: NDArray[np.float64]
+    gain: float
+
+    @property
+    def slip_px(self) -> float:
+        """The corners' expected error together."""
+        return float(np.sqrt((self.corner_slip_px**2).mean()))
+
+
+def polygon_mask(outlines: list[Points], window: Window) -> NDArray[np.uint8]:
+    """Return 1 inside any of the outlines (N, 2), 0 elsewhere, over a window: (h, w) uint8."""
+    mask = np.zeros((window.height, window.width), np.uint8)
+    for points in outlines:
+        known = points[np.isfinite(points).all(axis=1)]
+        if len(known) >= 3:
+            local = np.clip(known - (window.left + 0.5, window.top + 0.5), -1e5, 1e5)
+            cv2.fillPoly(mask, [np.round(local * 16).astype(np.int32)], 1, shift=4)
+    return mask
 
 
 def _half(picture: Picture) -> Picture:
@@ -115,107 +157,140 @@ def _half(picture: Picture) -> Picture:
     return cv2.resize(even, (width // 2, height // 2), interpolation=cv2.INTER_AREA)
 
 
-def make_pyramid(luminance: Picture, levels: int) -> Pyramid:
-    """Return a picture's pyramid of `levels` levels.
+def make_pyramid(picture: Picture, levels: int, sight: Sight = PLAIN_SIGHT, window: Window | None = None) -> Pyramid:
+    """Return the pyramid of a window of a picture.
 
     Parameters
     ----------
-    luminance : (H, W) float32
-        Scene-linear.
+    picture : (H, W, 3) or (H, W) float32
+        The whole frame, scene-linear; a single channel is taken as it is.
+    levels : int
+    sight : Sight
+    window : Window, optional
+        All of it if left out. It is widened so that halvings fall on whole pixels.
     """
-    picture = cv2.GaussianBlur(luminance, (0, 0), PREFILTER_SIGMA_PX)
-    out = [spline_coefficients(picture)]
+    whole = Window.of(picture.shape[1], picture.shape[0])
+    step = 2 ** (levels - 1)
+    if window is not None:
+        whole_step = Window(
+            window.left // step * step, window.top // step * step, -(-window.right // step) * step,
+            -(-window.bottom // step) * step,
+        )  # fmt: skip
+        window = whole_step & whole
+    window = window or whole
+    crop = picture[window.slices]
+    level = sight.blurred(np.ascontiguousarray(sight.one_channel(crop) if crop.ndim == 3 else crop))
+    out = [spline_coefficients(level)]
     for _ in range(levels - 1):
-        picture = _half(picture)
-        out.append(spline_coefficients(picture))
-    return Pyramid(tuple(out))
+        if min(level.shape) < 12:
+            break
+        level = _half(level)
+        out.append(spline_coefficients(level))
+    return Pyramid(tuple(out), (window.left, window.top), (whole.width, whole.height))
 
 
-def make_template(luminance: Picture, area_points: Points) -> Template:
-    """Return the template of an area on its home frame.
+def make_template(
+    picture: Picture, mask: NDArray[np.uint8], corners: Points | None = None, sight: Sight = PLAIN_SIGHT
+) -> Template:
+    """Return the template of an area on its reference frame.
 
     Parameters
     ----------
-    luminance : (H, W) float32
-        The home frame.
-    area_points : (N, 2) float64
-        The area's outline, in pixels.
+    picture : (H, W, 3) or (H, W) float32
+        The frame, scene-linear.
+    mask : (H, W) uint8
+        Above 0 where the area is.
+    corners : (4, 2) float64, optional
+        Those whose error is to be told; the area's box if left out.
+    sight : Sight
 
     Raises
     ------
     FollowError
         If the area is outside the picture, too small, or without texture.
     """
-    height, width = luminance.shape
-    inside = around(area_points) & Window.of(width, height)
-    if inside.is_empty or min(inside.width, inside.height) < 8:
+    rows, columns = np.nonzero(mask.any(axis=1))[0], np.nonzero(mask.any(axis=0))[0]
+    if not len(rows) or min(rows[-1] - rows[0], columns[-1] - columns[0]) < 7:
         raise FollowError("The area is too small or outside the picture. Draw it at least 8 pixels across, inside.")
-    centre = np.array([(inside.left + inside.right) / 2, (inside.top + inside.bottom) / 2])
-    reach = max(inside.width, inside.height) / 2
-    count = int(np.clip(np.log2(min(inside.width, inside.height) / SMALLEST_SIDE_PX), 0, 5)) + 1
-    picture = cv2.GaussianBlur(luminance, (0, 0), PREFILTER_SIGMA_PX)
+    box = Window(int(columns[0]), int(rows[0]), int(columns[-1]) + 1, int(rows[-1]) + 1)
+    centre = np.array([(box.left + box.right) / 2, (box.top + box.bottom) / 2])
+    reach = max(box.width, box.height) / 2
+    count = int(np.clip(np.log2(min(box.width, box.height) / SMALLEST_SIDE_PX), 0, 5)) + 1
+    step = 2 ** (count - 1)
+    wide = Window((box.left - 12) // step * step, (box.top - 12) // step * step, box.right + 12, box.bottom + 12)
+    wide = wide & Window.of(picture.shape[1], picture.shape[0])
+    crop = np.ascontiguousarray(picture[wide.slices])
+    level = sight.blurred(sight.one_channel(crop) if crop.ndim == 3 else crop)
+    inside = (mask[wide.slices] > 0).astype(np.float32)
     levels = []
-    for level in range(count):
-        levels.append(_make_level(picture, area_points, level, centre, reach))
-        picture = _half(picture)
+    for index in range(count):
+        made = _make_level(level, inside, index, (wide.left, wide.top), centre, reach)
+        if index and len(made.points) < LEAST_POINTS:
+            break
+        levels.append(made)
+        level, inside = _half(level), _half(inside)
     finest = levels[0]
     if len(finest.points) < LEAST_POINTS:
         raise FollowError("The area holds too few pixels to follow. Draw it larger.")
     if np.hypot(*finest.gradient.T).mean() / reach < 1e-7 * max(float(np.abs(finest.values).mean()), 1e-3):
         raise FollowError("The area is blank: there is nothing in it that could be followed. Include some texture.")
-    box = np.array(
-        [
-            [inside.left, inside.top],
-            [inside.right, inside.top],
-            [inside.right, inside.bottom],
-            [inside.left, inside.bottom],
-        ],
-        float,
-    )
-    return Template(tuple(levels), centre, reach, box, np.asarray(area_points, float))
+    if corners is None:
+        corners = np.array([[box.left, box.top], [box.right, box.top], [box.right, box.bottom], [box.left, box.bottom]])
+    return Template(tuple(levels), centre, reach, np.asarray(corners, float), sight)
 
 
-def _make_level(picture: Picture, area: Points, level: int, centre: Points, reach: float) -> _Level:
+def _make_level(
+    picture: Picture, inside: Picture, level: int, origin: tuple[int, int], centre: Points, reach: float
+) -> _Level:
     factor = 2.0**level
-    height, width = picture.shape
-    mask = np.zeros((height, width), np.uint8)
-    fixed = np.round((area / factor - 0.5) * 16).astype(np.int32)
-    cv2.fillPoly(mask, [fixed], 1, shift=4)
+    mask = (inside > 0.99).astype(np.uint8)
     mask[:2] = mask[-2:] = 0
     mask[:, :2] = mask[:, -2:] = 0
     gx = cv2.Sobel(picture, cv2.CV_32F, 1, 0, ksize=3, scale=1 / 8)
     gy = cv2.Sobel(picture, cv2.CV_32F, 0, 1, ksize=3, scale=1 / 8)
-    if level == 0 and mask.sum() > 20 * TILE_PX**2:
-        mask &= _strongest(np.hypot(gx, gy), mask)
+    total = int(mask.sum())
+    most = MOST_POINTS if level == 0 else MOST_COARSE_POINTS
+    if total > (20 * TILE_PX**2 if level == 0 else most):
+        mask &= _strongest(np.hypot(gx, gy), mask, min(STRONGEST_SHARE, most / total))
     rows, columns = np.nonzero(mask)
-    points = np.column_stack([columns + 0.5, rows + 0.5]) * factor
+    local = np.column_stack([columns + 0.5, rows + 0.5])
+    points = local * factor + origin
     gradient = np.column_stack([gx[rows, columns], gy[rows, columns]]) * (reach / factor)
-    tile = TILE_PX * factor if level else TILE_PX
-    blocks = (points[:, 1] // tile).astype(np.int64) * 4096 + (points[:, 0] // tile).astype(np.int64)
-    _, blocks = np.unique(blocks, return_inverse=True)
     return _Level(
         points,
         (points - centre) / reach,
         picture[rows, columns].astype(np.float64),
         gradient.astype(np.float64),
-        blocks.astype(np.int64),
+        _cells(local, TILE_PX),
+        _blocks(local),
     )
 
 
-def _strongest(strength: Picture, mask: NDArray[np.uint8]) -> NDArray[np.uint8]:
+def _cells(points: Points, side: int) -> NDArray[np.int64]:
+    """Return for each point the number of the square that it lies in, counted without gaps."""
+    square = (points[:, 1] // side).astype(np.int64) * 65536 + (points[:, 0] // side).astype(np.int64)
+    return np.unique(square, return_inverse=True)[1].astype(np.int64)
+
+
+def _blocks(points: Points) -> NDArray[np.int64]:
+    large = _cells(points, LARGE_BLOCK_PX)
+    return large if len(large) and large.max() + 1 >= ENOUGH_BLOCKS else _cells(points, SMALL_BLOCK_PX)
+
+
+def _strongest(strength: Picture, mask: NDArray[np.uint8], share: float) -> NDArray[np.uint8]:
     """Return where the gradient is among the strongest of its tile: as accurate as all pixels, in half the time."""
     height, width = strength.shape
     pad_y, pad_x = -height % TILE_PX, -width % TILE_PX
     padded = np.pad(np.where(mask > 0, strength, -1), ((0, pad_y), (0, pad_x)), constant_values=-1)
     tiles = padded.reshape(padded.shape[0] // TILE_PX, TILE_PX, -1, TILE_PX).swapaxes(1, 2)
     flat = tiles.reshape(-1, TILE_PX * TILE_PX)
-    cut = np.quantile(flat, 1 - STRONGEST_SHARE, axis=1)
+    cut = np.quantile(flat, 1 - share, axis=1)
     chosen = (flat >= np.maximum(cut, 0)[:, None]).reshape(tiles.shape).swapaxes(1, 2).reshape(padded.shape)
     return chosen[:height, :width].astype(np.uint8)
 
 
 def _update(step: NDArray[np.float64], template: Template) -> Matrix:
-    """Return the home-to-home matrix of a step in normalised coordinates."""
+    """Return the reference-to-reference matrix of a step in normalised coordinates."""
     tx, ty, turn, scale, stretch, shear, px, py = step
     inner = np.array(
         [
@@ -229,162 +304,222 @@ def _update(step: NDArray[np.float64], template: Template) -> Matrix:
 
 
 def align(
-    template: Template, pyramid: Pyramid, start: Matrix, motion: MotionModel, *, coarse: bool = True
+    template: Template,
+    pyramid: Pyramid,
+    start: Matrix,
+    motion: MotionModel,
+    *,
+    levels: int = 99,
+    allowed: Callable[[Points], NDArray[np.bool_]] | None = None,
 ) -> Alignment:
     """Refine where the area is on a frame.
 
-    The difference ``frame(H x) - gain * home(x) - offset`` is minimised over the motion's degrees of freedom, gain
-    and offset, with the home picture's gradient (which is free of the frame's grain) and weights that fall for
-    pixels that disagree. The step is composed on the home side: H becomes H (I + step).
+    The difference ``frame(H x) - gain(x) * reference(x) - offset`` is minimised over the motion's degrees of freedom
+    and the light (a gain that may slope over the area, and an offset), with the reference's gradient (which is free of
+    the frame's grain) and weights that fall for pixels that disagree. The step is composed on the reference's side: H
+    becomes H (I + step).
+
+    The expected error of the corners comes from the scatter of what blocks of neighbouring pixels pull at the
+    solution with (a sandwich of it between inverse normal matrices), so that grain of any size, resampling and
+    whatever else is left in the residuals is in it.
 
     Parameters
     ----------
     template : Template
     pyramid : Pyramid
-        Of the frame, with at least as many levels as the template.
+        Of the frame.
     start : (3, 3) float64
-        home_to_frame to begin from.
+        Reference to frame, to begin from.
     motion : MotionModel
         How much the plane may move against the start's.
-    coarse : bool
-        Begin at the coarsest level; otherwise only the finest is used.
+    levels : int
+        How many of the finest levels are used; 1 where the start is good to a pixel.
+    allowed : callable, optional
+        Takes frame positions (N, 2) and says which of them may be looked at.
 
     References
     ----------
     S. Baker and I. Matthews, Lucas-Kanade 20 Years On: A Unifying Framework, IJCV 56(3), 2004,
-    doi:10.1023/B:VISI.0000011205.11775.fd. Departures: the normal matrix is rebuilt each step, since weights and
-    light change; light is solved along.
+    doi:10.1023/B:VISI.0000011205.11775.fd. Departures: the normal matrix is rebuilt when weights and light settle;
+    light is solved along. Errors: H. White, Maximum Likelihood Estimation of Misspecified Models, Econometrica 50(1),
+    1982, doi:10.2307/1912526, by clusters of pixels.
     """
-    matrix = start / start[2, 2]
-    gain, offset = 1.0, 0.0
-    count = min(len(template.levels), len(pyramid.levels))
-    levels = range(count - 1, -1, -1) if coarse else range(1)
-    for level in levels:
+    solver = _Solver(template, pyramid, motion, start, allowed)
+    count = min(len(template.levels), len(pyramid.levels), levels)
+    for level in range(count - 1, 0, -1):
         # On coarse levels few pixels carry much noise of sampling: the full perspective waits for the finer ones.
-        degrees = MOTIONS[motion] if level == 0 or count - level > 1 else min(MOTIONS[motion], 4)
-        matrix, gain, offset, outcome = _solve(template, pyramid, level, matrix, degrees, gain, offset)
-    return outcome
+        coarsest = level == count - 1 and level > 1
+        freedoms = MOTIONS[motion]
+        solver.solve(level, freedoms[:4] if coarsest and len(freedoms) > 4 else freedoms)
+    solver.solve(0, MOTIONS[motion])
+    return solver.judge()
 
 
-def _solve(
-    template: Template, pyramid: Pyramid, level: int, matrix: Matrix, degrees: int, gain: float, offset: float
-) -> tuple[Matrix, float, float, Alignment]:
-    from gommage.core.follow.kernels import normal_equations  # compiled code is loaded late
+class _Solver:
+    """The state of one alignment: matrix and light, from level to level."""
 
-    data = template.levels[level]
-    shrink = np.diag([0.5**level, 0.5**level, 1.0])
-    normal, right = np.empty((10, 10)), np.empty(10)
-    residual = np.empty(len(data.points))
-    use = np.ones(len(data.points))
-    unknown = [*range(degrees), 8, 9]
-    scale = 0.0
-    best = np.inf
-    for iteration in range(14 if level == 0 else 8):
-        count = normal_equations(
-            pyramid.levels[level], shrink @ matrix, data.points, data.normalised, data.values, data.gradient, use,
-            degrees, gain, offset, scale, normal, right, residual,
+    def __init__(
+        self,
+        template: Template,
+        pyramid: Pyramid,
+        motion: MotionModel,
+        start: Matrix,
+        allowed: Callable[[Points], NDArray[np.bool_]] | None,
+    ) -> None:
+        self._template, self._pyramid, self._motion, self._allowed = template, pyramid, motion, allowed
+        self._matrix: Matrix = start / start[2, 2]
+        self._light: NDArray[np.floating[Any]] = np.array([1.0, 0.0, 0.0, 0.0])
+        self._hidden_share = 0.0
+
+    def solve(self, level: int, freedoms: tuple[int, ...]) -> None:
+        """Iterate on one level until the corners rest."""
+        data = self._template.levels[level]
+        self._data, self._level = data, level
+        self._use = self._permitted(data)
+        slopes = level == 0 and len(data.points) > 12 * LEAST_POINTS
+        self._active = np.array([*freedoms, GAIN, OFFSET, *((GAIN_X, GAIN_Y) if slopes else ())], np.int64)
+        self._residual = np.empty(len(data.points))
+        size = len(self._active)
+        self._normal, self._right = np.empty((size, size)), np.empty(size)
+        self._scale = 0.0
+        best = np.inf
+        for iteration in range(14 if level == 0 else 8):
+            # The normal matrix changes little once weights and light have settled.
+            count = self._pass(with_normal=iteration in (0, 1, 5, 9))
+            if count < min(LEAST_POINTS, len(data.points) // 4):
+                break
+            if iteration == 0:
+                self._use = np.minimum(self._use, self._agreeing())
+            self._scale = CAUCHY_SCALE * _deviation(self._residual)
+            if iteration == 0 and self._is_mixed():
+                continue  # the first look told what is no part of it; only then is a step taken
+            moved = self._step()
+            if moved is None:
+                break
+            rest = CONVERGED_PX if level == 0 else 0.03 * 2**level
+            if moved < rest or (iteration > 6 and moved > best):
+                break
+            best = min(best, moved)
+
+    def _is_mixed(self) -> bool:
+        return bool((self._use == 0).any())
+
+    def _permitted(self, data: _Level) -> NDArray[np.float64]:
+        if self._allowed is None:
+            return np.ones(len(data.points))
+        return self._allowed(apply_matrix(self._matrix, data.points)).astype(np.float64)
+
+    def _pass(self, *, with_normal: bool) -> int:
+        from gommage.core.follow.kernels import normal_equations  # compiled code is loaded late
+
+        data = self._data
+        shrink = np.diag([0.5**self._level, 0.5**self._level, 1.0]) @ translation(*(-v for v in self._pyramid.origin))
+        return normal_equations(
+            self._pyramid.levels[self._level], shrink @ self._matrix, data.points, data.normalised, data.values,
+            data.gradient, self._use, self._active, self._light, self._scale, with_normal, self._normal, self._right,
+            self._residual,
         )  # fmt: skip
-        if count < min(LEAST_POINTS, len(data.points) // 4):
-            break
-        step = _solved(normal, right, unknown)
-        if step is None:
-            break
-        change = _update(step[:8], template)
-        moved = np.abs(apply_matrix(change, template.corners) - template.corners).max()
-        if not np.isfinite(moved) or moved > template.reach:
-            break
-        matrix = matrix @ change
-        matrix = matrix / matrix[2, 2]
-        gain, offset = float(np.clip(gain + step[8], 0.05, 20.0)), offset + float(step[9])
-        if iteration == 0:
-            use = _agreeing(data, residual, gain)
-        scale = CAUCHY_SCALE * _deviation(residual)
-        if moved < CONVERGED_PX * 2**level or (iteration > 6 and moved > best):
-            break
-        best = min(best, moved)
-    count = normal_equations(
-        pyramid.levels[level], shrink @ matrix, data.points, data.normalised, data.values, data.gradient, use,
-        degrees, gain, offset, scale, normal, right, residual,
-    )  # fmt: skip
-    return matrix, gain, offset, _judge(template, data, matrix, residual, use, normal, unknown, gain, offset)
 
+    def _step(self) -> float | None:
+        """Move by the solution of the normal equations; returns by how much the corners went, None if it fails."""
+        diagonal = np.sqrt(np.maximum(np.diag(self._normal), 1e-30))
+        scaled = self._normal / np.outer(diagonal, diagonal) + 1e-9 * np.eye(len(diagonal))
+        try:
+            solved = np.linalg.solve(scaled, self._right / diagonal) / diagonal
+        except np.linalg.LinAlgError:
+            return None
+        step = np.zeros(12)
+        step[self._active] = solved
+        change = _update(step[:8], self._template)
+        moved = np.abs(apply_matrix(change, self._template.corners) - self._template.corners).max()
+        if not np.isfinite(moved) or moved > self._template.reach:
+            return None
+        matrix = self._matrix @ change
+        self._matrix = matrix / matrix[2, 2]
+        self._light = self._light + step[[GAIN, OFFSET, GAIN_X, GAIN_Y]]
+        self._light[0] = np.clip(self._light[0], 0.05, 20.0)
+        self._light[2:] = np.clip(self._light[2:], -0.5 * self._light[0], 0.5 * self._light[0])
+        return float(moved)
 
-def _solved(normal: Matrix, right: NDArray[np.float64], unknown: list[int]) -> NDArray[np.float64] | None:
-    chosen = np.ix_(unknown, unknown)
-    part = normal[chosen]
-    diagonal = np.sqrt(np.maximum(np.diag(part), 1e-30))
-    try:
-        solved = np.linalg.solve(
-            part / np.outer(diagonal, diagonal) + 1e-9 * np.eye(len(unknown)), right[unknown] / diagonal
-        )
-    except np.linalg.LinAlgError:
-        return None
-    step = np.zeros(10)
-    step[unknown] = solved / diagonal
-    return step
+    def _agreeing(self) -> NDArray[np.float64]:
+        """Return 1 for points of tiles that look like the reference, 0 where the difference rivals the texture."""
+        data, residual = self._data, self._residual
+        known = np.isfinite(residual)
+        tiles = data.tiles
+        total = tiles.max() + 1
+
+        def sums(values: NDArray[np.float64]) -> NDArray[np.float64]:
+            return np.bincount(tiles[known], values[known], total).astype(np.float64)
+
+        count = np.maximum(sums(np.ones(len(tiles))), 1)
+        mean = sums(data.values) / count
+        texture = sums((data.values - mean[tiles]) ** 2) * self._light[0] ** 2
+        error = sums(residual**2)
+        enough = count > 4
+        typical = np.median(error[enough] / count[enough]) if enough.any() else np.inf
+        out = (error > 0.7 * texture) & (error / count > 6 * typical)
+        return np.where(out[tiles], 0.0, 1.0)
+
+    def judge(self) -> Alignment:
+        """Return the outcome, with what can be said of its quality from the residuals before the last small step."""
+        data = self._data
+        taken = np.isfinite(self._residual)
+        step = max(len(data.points) // VIEW_SAMPLES, 1)
+        seen = apply_matrix(self._matrix, data.points[::step])
+        width, height = self._pyramid.size_wh
+        in_frame = ((seen >= 1.5) & (seen < (width - 2.5, height - 2.5))).all(axis=1)
+        visible = float(in_frame.mean())
+        used = float(self._use[::step][in_frame].mean()) if in_frame.any() else 0.0
+        gain = float(self._light[0])
+        if taken.sum() < min(LEAST_POINTS, len(taken) // 4):
+            return Alignment(self._matrix, self._motion, 0.0, visible, used, np.full(4, np.inf), gain)
+        reference = data.values[taken]
+        p, q = data.normalised[taken].T
+        fitted = (self._light[0] + self._light[2] * p + self._light[3] * q) * reference + self._light[1]
+        frame = self._residual[taken] + fitted
+        deviations = float(reference.std() * frame.std())
+        covariance = float(((fitted - fitted.mean()) * (frame - frame.mean())).mean())
+        spread = float(fitted.std() * frame.std())
+        correlation = covariance / spread if deviations and spread else 0.0
+        return Alignment(self._matrix, self._motion, correlation, visible, used, self._slip(taken), gain)
+
+    def _slip(self, taken: NDArray[np.bool_]) -> NDArray[np.float64]:
+        """Return the expected error of each corner, (4,)."""
+        from gommage.core.follow.kernels import block_scores  # compiled code is loaded late
+
+        data, size = self._data, len(self._active)
+        try:
+            inverse = np.linalg.inv(self._normal)
+        except np.linalg.LinAlgError:
+            return np.full(4, np.inf)
+        blocks = data.blocks
+        scores = np.empty((int(blocks.max()) + 1, size))
+        weight, slope = block_scores(
+            data.normalised, data.values, data.gradient, self._residual, self._active, self._light, self._scale,
+            blocks, scores,
+        )  # fmt: skip
+        inverse *= weight / max(slope, 0.2 * weight)
+        count = int((np.bincount(blocks[taken]) > 0).sum())
+        if count >= FEW_BLOCKS * size:
+            covariance: Matrix = inverse @ (scores.T @ scores) @ inverse * (count / (count - size))
+        else:
+            covariance = inverse * (_deviation(self._residual[taken]) * RELATED_PIXELS) ** 2
+        motions = int((self._active < GAIN).sum())
+        return self._at_corners(covariance[:motions, :motions], self._active[:motions])
+
+    def _at_corners(self, covariance: Matrix, active: NDArray[np.int64]) -> NDArray[np.float64]:
+        template = self._template
+        p, q = ((template.corners - template.centre) / template.reach).T
+        zero, one = np.zeros(4), np.ones(4)
+        across = np.array([one, zero, -q, p, p, q, -p * p, -p * q])[active]
+        down = np.array([zero, one, p, q, -q, p, -p * q, -q * q])[active]
+        variance = sum(np.einsum("ic,ij,jc->c", way, covariance, way) for way in (across, down))
+        local = np.sqrt(abs(np.linalg.det(self._matrix)))
+        return np.hypot(np.sqrt(np.maximum(np.asarray(variance), 0)) * template.reach * local, FLOOR_PX)
 
 
 def _deviation(residual: NDArray[np.float64]) -> float:
-    known = residual[np.isfinite(residual)]
+    """Return the robust deviation of residuals, from some thousands of them."""
+    known = residual[:: max(len(residual) // VIEW_SAMPLES, 1)]
+    known = known[np.isfinite(known)]
     return float(1.4826 * np.median(np.abs(known - np.median(known)))) + 1e-9 if len(known) else 1.0
-
-
-def _agreeing(data: _Level, residual: NDArray[np.float64], gain: float) -> NDArray[np.float64]:
-    """Return 1 for points of blocks that look like the home picture, 0 where the difference rivals the texture."""
-    known = np.isfinite(residual)
-    blocks = data.blocks
-    total = blocks.max() + 1
-
-    def sums(values: NDArray[np.float64]) -> NDArray[np.float64]:
-        return np.bincount(blocks[known], values[known], total).astype(np.float64)
-
-    count = np.maximum(sums(np.ones(len(blocks))), 1)
-    mean = sums(data.values) / count
-    texture = sums((data.values - mean[blocks]) ** 2) * gain**2
-    error = sums(residual**2)
-    typical = np.median(error[count > 4] / count[count > 4]) if (count > 4).any() else np.inf
-    out = (error > 0.7 * texture) & (error / count > 6 * typical)
-    return np.where(out[blocks], 0.0, 1.0)
-
-
-def _judge(
-    template: Template,
-    data: _Level,
-    matrix: Matrix,
-    residual: NDArray[np.float64],
-    use: NDArray[np.float64],
-    normal: Matrix,
-    unknown: list[int],
-    gain: float,
-    offset: float,
-) -> Alignment:
-    known = np.isfinite(residual)
-    taken = known & (use > 0)
-    visible = float(known.mean())
-    agreeing = float(use[known].mean()) if known.any() else 0.0
-    if taken.sum() < min(LEAST_POINTS, len(residual) // 4):
-        return Alignment(matrix, 0.0, visible, agreeing, np.inf)
-    home = data.values[taken]
-    frame = residual[taken] + gain * home + offset
-    deviations = float(home.std() * frame.std())
-    correlation = float(((home - home.mean()) * (frame - frame.mean())).mean() / deviations) if deviations else 0.0
-    return Alignment(matrix, correlation, visible, agreeing, _slip(template, matrix, residual[taken], normal, unknown))
-
-
-def _slip(
-    template: Template, matrix: Matrix, residual: NDArray[np.float64], normal: Matrix, unknown: list[int]
-) -> float:
-    """Return the expected error of the corners: the residual's variance through the inverse normal matrix."""
-    try:
-        covariance = np.linalg.inv(normal[np.ix_(unknown, unknown)])
-    except np.linalg.LinAlgError:
-        return np.inf
-    motions = len(unknown) - 2
-    covariance = covariance[:motions, :motions] * _deviation(residual) ** 2
-    p, q = ((template.corners - template.centre) / template.reach).T
-    zero, one = np.zeros(4), np.ones(4)
-    across = np.array([one, zero, -q, p, p, q, -p * p, -p * q])[:motions]
-    down = np.array([zero, one, p, q, -q, p, -p * q, -q * q])[:motions]
-    variance = np.einsum("ic,ij,jc->c", across, covariance, across) + np.einsum("ic,ij,jc->c", down, covariance, down)
-    local = np.sqrt(abs(np.linalg.det(matrix)))
-    return float(np.sqrt(np.maximum(variance, 0).mean()) * template.reach * local * GRAIN_CORRELATION)

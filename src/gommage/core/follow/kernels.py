@@ -1,14 +1,15 @@
-"""The compiled loop of the alignment: warp, residual and normal equations in one pass."""
+"""The compiled loops of the alignment: warp, residual and normal equations in one pass; scores of blocks."""
 
 from __future__ import annotations
 
 import numpy as np
 from numba import njit
 
-__all__ = ["PARAMETERS", "normal_equations"]
+__all__ = ["PARAMETERS", "block_scores", "normal_equations"]
 
-PARAMETERS = 10
-"""Eight of motion (shift x, y, turn, scale, stretch, shear, perspective x, y), then gain and offset."""
+PARAMETERS = 12
+"""Eight of motion (shift x, y, turn, scale, stretch, shear, perspective x, y), then gain, offset, and the gain's
+slope along x and y."""
 
 
 @njit(cache=True, nogil=True, fastmath=True, inline="always")
@@ -22,41 +23,64 @@ def _weights(t):  # type: ignore[no-untyped-def]
     )
 
 
-@njit(cache=True, nogil=True, fastmath=True)
+@njit(cache=True, nogil=True, fastmath=True, inline="always")
+def _slopes(p, q, gx, gy, value, out):  # type: ignore[no-untyped-def]
+    """Set how the residual changes with each parameter at one point."""
+    out[0] = gx
+    out[1] = gy
+    out[2] = -q * gx + p * gy
+    out[3] = p * gx + q * gy
+    out[4] = p * gx - q * gy
+    out[5] = q * gx + p * gy
+    out[6] = -p * out[3]
+    out[7] = -q * out[3]
+    out[8] = -value
+    out[9] = -1.0
+    out[10] = -value * p
+    out[11] = -value * q
+
+
+@njit(cache=True, nogil=True, fastmath=True, error_model="numpy")
 def normal_equations(  # type: ignore[no-untyped-def]
     coefficients,
     matrix,
     points,
     normalised,
-    home,
+    reference,
     gradient,
     use,
-    motions,
-    gain,
-    offset,
+    active,
+    light,
     scale,
+    with_normal,
     normal,
     right,
     residual,
 ):
     """Accumulate weighted normal equations of one alignment step.
 
-    `coefficients` (H, W) of the frame; `matrix` home to frame; `points` (N, 2) home positions and
-    `normalised` (N, 2) the same about the area's middle; `home` (N,) values, `gradient` (N, 2) their slope per
-    normalised unit; `use` (N,) 0 leaves a point out; `motions` how many of the eight motions are solved;
-    `gain`, `offset` the light so far; `scale` the residual at which a point counts half (0: all count whole).
-    `normal` (10, 10) and `right` (10,) are filled; `residual` (N,) becomes frame - gain * home - offset, NaN where
-    the point is outside the frame. Returns the number of points that took part.
+    `coefficients` (H, W) of the frame; `matrix` reference to frame; `points` (N, 2) positions on the reference and
+    `normalised` (N, 2) the same about the area's middle; `reference` (N,) values, `gradient` (N, 2) their slope per
+    normalised unit; `use` (N,) 0 leaves a point out; `active` (K,) which parameters are solved; `light` (4,) gain,
+    offset and the gain's slopes so far; `scale` the residual at which a point counts half (0: all count whole);
+    `with_normal` False leaves `normal` as it was. `normal` (K, K) and `right` (K,) are filled; `residual` (N,) becomes
+    frame - gain * reference - offset, NaN where the point is outside the frame. Returns the number of points that
+    took part.
     """
     height, width = coefficients.shape
+    unknowns = active.shape[0]
     count = 0
-    slope = np.empty(10)
-    for i in range(10):
+    slope = np.empty(PARAMETERS)
+    chosen = np.empty(unknowns)
+    for i in range(unknowns):
         right[i] = 0.0
-        for j in range(10):
-            normal[i, j] = 0.0
+        if with_normal:
+            for j in range(unknowns):
+                normal[i, j] = 0.0
     for n in range(points.shape[0]):
         residual[n] = np.nan
+        if use[n] == 0.0:
+            continue
         x = points[n, 0]
         y = points[n, 1]
         w = matrix[2, 0] * x + matrix[2, 1] * y + matrix[2, 2]
@@ -76,36 +100,57 @@ def normal_equations(  # type: ignore[no-untyped-def]
             for a in range(4):
                 line += wx[a] * coefficients[j + b - 1, i + a - 1]
             value += wy[b] * line
-        r = value - gain * home[n] - offset
+        p = normalised[n, 0]
+        q = normalised[n, 1]
+        gain = light[0] + light[2] * p + light[3] * q
+        r = value - gain * reference[n] - light[1]
         residual[n] = r
-        if use[n] == 0.0:
-            continue
         weight = 1.0
         if scale > 0.0:
             weight = 1.0 / (1.0 + (r / scale) * (r / scale))
+        _slopes(p, q, gradient[n, 0] * gain, gradient[n, 1] * gain, reference[n], slope)
+        for k in range(unknowns):
+            chosen[k] = slope[active[k]]
+        for k in range(unknowns):
+            s = chosen[k] * weight
+            right[k] -= s * r
+            if with_normal:
+                for m in range(k + 1):
+                    normal[k, m] += s * chosen[m]
+        count += 1
+    if with_normal:
+        for k in range(unknowns):
+            for m in range(k + 1, unknowns):
+                normal[k, m] = normal[m, k]
+    return count
+
+
+@njit(cache=True, nogil=True, error_model="numpy")  # strict arithmetic: it has to tell NaN
+def block_scores(normalised, reference, gradient, residual, active, light, scale, blocks, scores):  # type: ignore[no-untyped-def]
+    """Add up what each block of neighbouring points pulls at the solution with: `scores` (B, K).
+
+    Returns the means of the weights and of the influence function's slope over the points that took part (NaN
+    residuals did not).
+    """
+    unknowns = active.shape[0]
+    slope = np.empty(PARAMETERS)
+    weights = 0.0
+    slopes = 0.0
+    count = 0
+    scores[:] = 0.0
+    for n in range(residual.shape[0]):
+        r = residual[n]
+        if not np.isfinite(r):
+            continue
         p = normalised[n, 0]
         q = normalised[n, 1]
-        gx = gradient[n, 0] * gain
-        gy = gradient[n, 1] * gain
-        slope[0] = gx
-        slope[1] = gy
-        slope[2] = -q * gx + p * gy
-        slope[3] = p * gx + q * gy
-        slope[4] = p * gx - q * gy
-        slope[5] = q * gx + p * gy
-        slope[6] = -p * slope[3]
-        slope[7] = -q * slope[3]
-        for k in range(motions, 8):
-            slope[k] = 0.0
-        slope[8] = -home[n]
-        slope[9] = -1.0
-        for k in range(10):
-            s = slope[k] * weight
-            right[k] -= s * r
-            for m in range(k + 1):
-                normal[k, m] += s * slope[m]
+        gain = light[0] + light[2] * p + light[3] * q
+        square = (r / scale) * (r / scale) if scale > 0.0 else 0.0
+        weight = 1.0 / (1.0 + square)
+        weights += weight
+        slopes += (1.0 - square) * weight * weight
         count += 1
-    for k in range(10):
-        for m in range(k + 1, 10):
-            normal[k, m] = normal[m, k]
-    return count
+        _slopes(p, q, gradient[n, 0] * gain, gradient[n, 1] * gain, reference[n], slope)
+        for k in range(unknowns):
+            scores[blocks[n], k] += weight * r * slope[active[k]]
+    return weights / max(count, 1), slopes / max(count, 1)

@@ -2,21 +2,22 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Generator, Iterator
 from dataclasses import dataclass
-from enum import StrEnum
 
 import cv2
 import numpy as np
-from msgspec.structs import replace
+from numpy.typing import NDArray
 
-from gommage.core.document import Array, Frames, MotionModel, Surface, Track
-from gommage.core.follow.align import Alignment, Pyramid, Template, align, make_pyramid, make_template
+from gommage.core.document import Area, Frames, MotionModel, PlaneFollow, Surface
+from gommage.core.follow.align import SIMPLER, Alignment, Template, align, make_pyramid, make_template, polygon_mask
+from gommage.core.follow.sight import Sight, choose_sight, luminance
 from gommage.core.follow.sparse import Features, features_of, start_from_features, start_from_neighbour
-from gommage.core.picture import Matrix, Picture, Points, apply_matrix
-from gommage.errors import FootageError
+from gommage.core.follow.steps import Direction, FollowStep, Surroundings, unseen
+from gommage.core.picture import Matrix, Picture, Points, Window, apply_matrix, around
+from gommage.errors import FollowError, FootageError
 
-__all__ = ["Direction", "FollowStep", "follow_plane", "luminance", "track_plane", "with_step"]
+__all__ = ["follow_plane", "stretches"]
 
 SURE = 0.80
 """Correlation above which the first start is taken as it is."""
@@ -29,31 +30,57 @@ LARGEST_STRETCH = 1.5
 LARGEST_SLIP_PX = 3.0
 """A place that may be off by more than this is no place."""
 STUMBLES = 3
-"""Frames in a row that cannot be recognised or read before the follow ends."""
-
-
-class Direction(StrEnum):
-    """Which way to follow from the frame one is on."""
-
-    FORWARDS = "forwards"
-    BACKWARDS = "backwards"
-    BOTH = "both"
+"""Frames in a row that cannot be recognised or read before the plane is taken for gone."""
+SEARCH_STEP = 2
+"""While the plane is gone, every so many frames are searched for it."""
+FOUND_AGAIN_SLIP_PX = 0.6
+WEAK_SLIP_PX = 0.7
+"""Above this error a simpler motion is tried on the frame, and taken where it is surer by half."""
+FRESH_SHARE = 0.6
+"""When a template shows less than this share of what could be seen, the frame becomes one more template."""
+MARGIN_PX = 28
+SAID_AS = {
+    MotionModel.SHIFT: "a shift",
+    MotionModel.SHIFT_SCALE: "shift and scale",
+    MotionModel.SHIFT_TURN: "shift and turn",
+    MotionModel.SIMILARITY: "shift, turn and scale",
+    MotionModel.AFFINE: "no perspective",
+    MotionModel.PERSPECTIVE: "perspective",
+}
 
 
 @dataclass(frozen=True, slots=True)
-class FollowStep:
-    """One frame's outcome; `ended` says in words why there is none and the follow stops here."""
+class _Station:
+    """A frame that others are aligned with: its template, and where home is on it."""
 
     frame: int
-    home_to_frame: Matrix | None
-    slip_px: float
-    certainty: float
-    ended: str = ""
+    template: Template
+    home_to_station: Matrix
+    corner_slip_px: NDArray[np.float64]
+    is_trusted: bool
 
 
-def luminance(picture: Picture) -> Picture:
-    """Return the luminance (H, W) of scene-linear Rec. 709 colour."""
-    return cv2.transform(picture, np.array([[0.2126, 0.7152, 0.0722]], np.float32))
+@dataclass(frozen=True, slots=True)
+class _Found:
+    """Where the plane is on a frame, and with what it was compared."""
+
+    home_to_frame: Matrix
+    alignment: Alignment
+    corner_slip_px: NDArray[np.float64]
+    station: _Station
+
+    @property
+    def slip_px(self) -> float:
+        return float(np.sqrt((self.corner_slip_px**2).mean()))
+
+    @property
+    def is_sure(self) -> bool:
+        one = self.alignment
+        return one.correlation >= SURE and one.visible > LEAST_VISIBLE and one.agreeing > 0.5
+
+    @property
+    def score(self) -> float:
+        return self.alignment.correlation * self.alignment.visible
 
 
 def follow_plane(
@@ -63,233 +90,499 @@ def follow_plane(
     start_frame: int,
     direction: Direction = Direction.BOTH,
     check: Callable[[], None] = lambda: None,
+    surroundings: Surroundings | None = None,
 ) -> Iterator[FollowStep]:
-    """Follow a surface's area, always against its home frame, and yield each frame as it is found.
+    """Follow a plane, against its home frame as long as that is recognised, and yield each frame as it is found.
+
+    Where the home frame shows too little of what is seen (the plane turned another part to the camera, or the areas
+    stay put in the picture), frames on the way become templates as well; what both tell is put together by their
+    errors. Pinned frames are trusted: from a pin on, frames are compared with the pinned one.
 
     Parameters
     ----------
     read : callable
         Gives a frame's scene-linear (H, W, 3) float32.
     surface : Surface
-        Its area is read on the home frame; a track it has gives the start.
+        Of kind plane.
     frames : Frames
-        The shot's.
+        How far to follow.
     start_frame : int
-        Where to begin; must be the home frame or already followed.
+        Where to begin: the home frame or any on which the surface is placed; others begin at the home frame.
     direction : Direction
     check : callable
         Called between stages; raises `Cancelled` to stop.
+    surroundings : Surroundings, optional
+        The rest of the shot; nothing if left out.
 
     Raises
     ------
     FollowError
         If the area cannot be followed at all.
     FootageError
-        If the home frame cannot be read.
+        If the frame to begin with cannot be read.
     """
-    home = luminance(read(surface.home_frame))
-    follower = _Follower(read, surface, home, check)
-    begin = np.eye(3) if surface.track is None else None
-    if surface.track is not None and start_frame in surface.track.frames:
-        begin = surface.track.matrix(start_frame)
-    elif surface.track is not None or start_frame != surface.home_frame:
-        start_frame, begin = surface.home_frame, np.eye(3)
-    assert begin is not None
-    if start_frame == surface.home_frame:
-        yield FollowStep(start_frame, np.eye(3), 0.0, 1.0)
+    rest = surroundings or Surroundings()
+    begins_at_home = start_frame == surface.home_frame
+    if not begins_at_home and (rest.placed is None or not rest.placed.is_placed(start_frame)):
+        start_frame, begins_at_home = surface.home_frame, True
+    follower = _Follower(read, surface, frames, check, rest)
+    if begins_at_home:
+        yield FollowStep(start_frame, np.eye(3), np.zeros(4), 1.0)
     if direction in (Direction.FORWARDS, Direction.BOTH):
-        yield from follower.run(start_frame, range(start_frame + 1, frames.last + 1), begin)
+        yield from follower.run(start_frame, range(start_frame + 1, frames.last + 1))
     if direction in (Direction.BACKWARDS, Direction.BOTH):
-        yield from follower.run(start_frame, range(start_frame - 1, frames.first - 1, -1), begin)
+        yield from follower.run(start_frame, range(start_frame - 1, frames.first - 1, -1))
+
+
+class _Frame:
+    """One frame's pictures, made as they are asked for."""
+
+    def __init__(self, picture: Picture) -> None:
+        self.picture = picture
+        self.bounds = Window.of(picture.shape[1], picture.shape[0])
+        self._light: Picture | None = None
+
+    @property
+    def light(self) -> Picture:
+        """The luminance of the whole frame."""
+        if self._light is None:
+            self._light = luminance(self.picture)
+        return self._light
 
 
 class _Follower:
     """What stays the same from frame to frame."""
 
     def __init__(
-        self, read: Callable[[int], Picture], surface: Surface, home: Picture, check: Callable[[], None]
+        self,
+        read: Callable[[int], Picture],
+        surface: Surface,
+        frames: Frames,
+        check: Callable[[], None],
+        rest: Surroundings,
     ) -> None:
-        self._read = read
-        self._check = check
-        self._motion = surface.motion
-        self._home = home
-        area = surface.area.points_at(surface.home_frame)
-        self._template: Template = make_template(home, area)
-        self._home_features: Features | None = None
+        assert isinstance(surface.how, PlaneFollow)
+        self._read, self._surface, self._frames, self._check, self._rest = read, surface, frames, check, rest
+        self._how = surface.how
+        self._pinned = {pin.frame for pin in surface.pins}
+        self._in_front = rest.in_front if self._how.leaves_out_front else None
+        self._has_masks = (
+            bool(self._how.keep_outs)
+            or self._in_front is not None
+            or any(area.stays_put or len(area.shape.keys) > 1 for area in self._how.areas)
+        )
+        self._sight: Sight | None = None
+        self._features: Features | None = None
+        self._bounds = Window(0, 0, 0, 0)
 
-    def run(self, start_frame: int, frames: range, begin: Matrix) -> Iterator[FollowStep]:
+    # -- pictures and masks -------------------------------------------------------------------------------------
+
+    def _open(self, frame: int) -> _Frame:
+        opened = _Frame(self._read(frame))
+        self._bounds = opened.bounds
+        return opened
+
+    def _mask(self, frame: int, home_to_frame: Matrix, window: Window) -> NDArray[np.uint8]:
+        """Return where on a frame there is something to look at: areas without keep-outs, (h, w) uint8."""
+
+        def outlines(items: tuple[Area, ...]) -> list[Points]:
+            found = []
+            for item in items:
+                points = item.shape.points_at(frame)
+                found.append(points if item.stays_put else apply_matrix(home_to_frame, points))
+            return found
+
+        mask = polygon_mask(outlines(self._how.areas), window)
+        out = outlines(self._how.keep_outs)
+        if self._in_front is not None:
+            out += self._in_front(frame, home_to_frame)
+        return mask & (1 - polygon_mask(out, window)) if out else mask
+
+    def _allowed(self, frame: int, home_to_frame: Matrix) -> Callable[[Points], NDArray[np.bool_]] | None:
+        if not self._has_masks:
+            return None
+        mask = self._mask(frame, home_to_frame, self._bounds)
+
+        def look_up(points: Points) -> NDArray[np.bool_]:
+            known = np.nan_to_num(points, nan=-1.0)
+            x = np.clip(known[:, 0], 0, mask.shape[1] - 1).astype(np.intp)
+            y = np.clip(known[:, 1], 0, mask.shape[0] - 1).astype(np.intp)
+            inside: NDArray[np.bool_] = mask[y, x] > 0
+            return inside
+
+        return look_up
+
+    def _station(
+        self, frame: int, opened: _Frame, home_to_frame: Matrix, slip: NDArray[np.float64], *, is_trusted: bool
+    ) -> _Station:
+        mask = self._mask(frame, home_to_frame, opened.bounds)
+        if self._sight is None:
+            self._sight = self._chosen_sight(opened, mask)
+        corners = apply_matrix(home_to_frame, self._surface.corners)
+        template = make_template(opened.picture, mask, corners, self._sight)
+        return _Station(frame, template, home_to_frame, slip, is_trusted)
+
+    def _chosen_sight(self, opened: _Frame, mask: NDArray[np.uint8]) -> Sight:
+        rows, columns = np.nonzero(mask)
+        if not len(rows):
+            raise FollowError("The area is too small or outside the picture. Draw it at least 8 pixels across, inside.")
+        box = Window(int(columns.min()), int(rows.min()), int(columns.max()) + 1, int(rows.max()) + 1)
+        return choose_sight(np.ascontiguousarray(opened.picture[box.slices]), mask[box.slices], self._how.channel)
+
+    # -- one way --------------------------------------------------------------------------------------------------
+
+    def run(self, start_frame: int, frames: range) -> Iterator[FollowStep]:
         """Follow along frames; the last step yielded may be an end."""
-        before, last = begin, begin
-        neighbour = self._home if np.allclose(begin, np.eye(3)) else luminance(self._read(start_frame))
+        if not frames:
+            return
+        opened, last = self._open(start_frame), self._placed(start_frame)
+        correction = np.linalg.inv(self._measured(start_frame)) @ last
+        stations = [self._anchor(start_frame, frames.step, opened, last)]
+        before, neighbour = last, opened
         held: list[FollowStep] = []
-        for frame in frames:
+        error = np.inf
+        remaining = iter(frames)
+        for frame in remaining:
             self._check()
-            guess = last @ np.linalg.inv(before) @ last
-            step, picture = self._follow_frame(frame, guess / guess[2, 2], last, neighbour)
-            if step.home_to_frame is not None:
-                yield from _bridged(held, last, step)
-                held = []
-                before, last, neighbour = last, step.home_to_frame, picture
-                yield step
+            guess = self._guess(frame, frame - frames.step, before, last)
+            try:
+                opened = self._open(frame)
+            except FootageError as fault:
+                held.append(_end(frame, str(fault)))
+                if len(held) >= STUMBLES:
+                    yield held[0]
+                    return
                 continue
-            held.append(step)
-            gone = self._is_outside(guess)
-            if gone or len(held) >= STUMBLES:
-                yield _end(held[0], "the plane has left the picture" if gone else held[0].ended)
-                return
+            found, why = self._find(frame, opened, stations, guess, last, neighbour, error)
+            if found is None:
+                held.append(_end(frame, why))
+                gone = self._is_outside(stations[-1], guess)
+                if gone or len(held) >= STUMBLES:
+                    again = yield from self._search(remaining, stations, held, last, gone=gone, correction=correction)
+                    if again is None:
+                        return
+                    frame, opened, found = again
+                    held, before = [], found.home_to_frame
+                else:
+                    continue
+            yield from self._bridged(held, last, found, correction)
+            held = []
+            error = self._off(guess, found.home_to_frame)
+            before, last, neighbour = last, found.home_to_frame, opened
+            yield self._step(frame, found, correction)
+            if frame in self._pinned:
+                last = self._placed(frame)
+                correction = np.linalg.inv(found.home_to_frame @ np.linalg.inv(correction)) @ last
+                before = last
+                stations = [self._station(frame, opened, last, np.zeros(4), is_trusted=True)]
+            elif self._wants_station(frame, found):
+                stations = [stations[0], *stations[1:][-1:], *self._fresh(frame, opened, found)]
         if held:
             yield held[0]
 
-    def _is_outside(self, guess: Matrix) -> bool:
-        height, width = self._home.shape
-        corners = apply_matrix(guess, self._template.points_inside)
-        inside = (corners >= 0).all(axis=1) & (corners < (width, height)).all(axis=1)
+    def _placed(self, frame: int) -> Matrix:
+        placed = self._rest.placed
+        return placed.matrix(frame) if placed is not None and placed.is_placed(frame) else np.eye(3)
+
+    def _measured(self, frame: int) -> Matrix:
+        measured = self._rest.measured
+        if measured is not None and measured.is_placed(frame):
+            return measured.matrix(frame)
+        return self._placed(frame)
+
+    def _anchor(self, start_frame: int, step: int, opened: _Frame, placed: Matrix) -> _Station:
+        """Return the frame that is trusted at a start: the last pin behind it, else the home frame."""
+        behind = [frame for frame in self._pinned if (start_frame - frame) * step >= 0]
+        towards_home = (start_frame - self._surface.home_frame) * step >= 0
+        if towards_home:
+            behind.append(self._surface.home_frame)
+        choice = min(behind, key=lambda frame: abs(start_frame - frame)) if behind else self._surface.home_frame
+        if choice == start_frame:
+            return self._station(start_frame, opened, placed, np.zeros(4), is_trusted=True)
+        return self._station(choice, self._open(choice), self._placed(choice), np.zeros(4), is_trusted=True)
+
+    def _guess(self, frame: int, previous: int, before: Matrix, last: Matrix) -> Matrix:
+        """Return where the plane should be if it goes on as it went, on what it rides on."""
+        now, then = self._rest.carried(frame), self._rest.carried(previous)
+        if now is None or then is None:
+            now = then = np.eye(3)
+        own = np.linalg.inv(then) @ last
+        earlier = self._rest.carried(previous - 1 if frame > previous else previous + 1)
+        own_before = np.linalg.inv(then if earlier is None else earlier) @ before if before is not last else own
+        guess = now @ own @ np.linalg.inv(own_before) @ own
+        return guess / guess[2, 2]
+
+    def _off(self, guess: Matrix, found: Matrix) -> float:
+        corners = self._surface.corners
+        off = np.abs(apply_matrix(guess, corners) - apply_matrix(found, corners))
+        return float(off.max()) if np.isfinite(off).all() else np.inf
+
+    def _is_outside(self, station: _Station, guess: Matrix) -> bool:
+        seen = apply_matrix(guess @ np.linalg.inv(station.home_to_station), station.template.points_inside)
+        inside = (seen >= 0).all(axis=1) & (seen < (self._bounds.right, self._bounds.bottom)).all(axis=1)
         return float(inside.mean()) < LEAST_VISIBLE
 
-    def _follow_frame(self, frame: int, guess: Matrix, last: Matrix, neighbour: Picture) -> tuple[FollowStep, Picture]:
-        try:
-            picture = luminance(self._read(frame))
-        except FootageError as error:
-            return FollowStep(frame, None, np.inf, 0.0, str(error)), neighbour
-        self._check()
-        pyramid = make_pyramid(picture, len(self._template.levels))
-        self._check()
-        best = align(self._template, pyramid, guess, self._motion)
-        if not self._is_sure(best):
-            best = self._try_harder(best, picture, pyramid, last, neighbour)
-        if best.visible < LEAST_VISIBLE:
-            return FollowStep(frame, None, np.inf, 0.0, "the plane has left the picture"), picture
-        if best.correlation < LOST or best.slip_px > LARGEST_SLIP_PX or not self._is_plausible(best, last):
-            return FollowStep(frame, None, np.inf, 0.0, "the area is not recognised any more"), picture
-        certainty = float(
-            np.clip(best.correlation, 0, 1) * min(1.0, 0.5 + best.visible) * min(1.0, 0.4 + best.agreeing)
-        )
-        return FollowStep(frame, best.home_to_frame, best.slip_px, certainty), picture
+    def _step(self, frame: int, found: _Found, correction: Matrix) -> FollowStep:
+        one = found.alignment
+        sure = np.clip(one.correlation, 0, 1) * min(1.0, 0.5 + one.visible) * min(1.0, 0.4 + one.agreeing)
+        matrix = self._relative(frame, found.home_to_frame @ np.linalg.inv(correction))
+        return FollowStep(frame, matrix, found.corner_slip_px, float(sure), self._reason(found))
 
-    @staticmethod
-    def _is_sure(alignment: Alignment) -> bool:
-        return alignment.correlation >= SURE and alignment.visible > LEAST_VISIBLE and alignment.agreeing > 0.5
+    def _relative(self, frame: int, home_to_frame: Matrix) -> Matrix:
+        carried = self._rest.carried(frame)
+        matrix = home_to_frame if carried is None else np.linalg.inv(carried) @ home_to_frame
+        return matrix / matrix[2, 2]
 
-    def _is_plausible(self, found: Alignment, last: Matrix) -> bool:
+    def _reason(self, found: _Found) -> str:
+        one = found.alignment
+        if one.motion is not self._how.motion:
+            return f"too little texture for {SAID_AS[self._how.motion]}: followed with {SAID_AS[one.motion]}"
+        if one.visible < 0.75:
+            return "partly out of the picture"
+        if one.agreeing < 0.75:
+            return "partly hidden"
+        if not 0.5 < one.gain < 2:
+            return "the light is another than at home"
+        return "too little texture" if found.slip_px > WEAK_SLIP_PX else ""
+
+    def _bridged(self, held: list[FollowStep], last: Matrix, found: _Found, correction: Matrix) -> Iterator[FollowStep]:
+        """Yield frames that were missing or not recognised, laid between their neighbours."""
+        for index, gap in enumerate(held, 1):
+            share = index / (len(held) + 1)
+            between = (last * (1 - share) + found.home_to_frame * share) @ np.linalg.inv(correction)
+            yield FollowStep(
+                gap.frame, self._relative(gap.frame, between), np.full(4, 2.0), 0.0, "laid between its neighbours"
+            )
+
+    # -- one frame --------------------------------------------------------------------------------------------------
+
+    def _find(
+        self,
+        frame: int,
+        opened: _Frame,
+        stations: list[_Station],
+        guess: Matrix,
+        last: Matrix,
+        neighbour: _Frame,
+        error: float,
+    ) -> tuple[_Found | None, str]:
+        """Return where the plane is on a frame, or None and why not."""
+        best = self._against(frame, opened, stations[-1], guess, error)
+        if not best.is_sure:
+            best = self._try_harder(best, frame, opened, stations, last, neighbour)
+        for other in stations[:-1]:
+            if best.alignment.visible > LEAST_VISIBLE:
+                best = self._fused(best, self._against(frame, opened, other, best.home_to_frame, 1.0))
+        best = self._simpler(best, frame, opened, guess)
+        if best.alignment.visible < LEAST_VISIBLE:
+            return None, "the plane has left the picture"
+        lost = best.alignment.correlation < LOST or not best.slip_px < LARGEST_SLIP_PX
+        if lost or not self._is_plausible(best.home_to_frame, last):
+            return None, "the area is not recognised any more"
+        return best, ""
+
+    def _against(
+        self,
+        frame: int,
+        opened: _Frame,
+        station: _Station,
+        guess: Matrix,
+        error: float,
+        motion: MotionModel | None = None,
+    ) -> _Found:
+        """Align a frame with a station from a guess that is off by about `error` pixels."""
+        self._check()
+        template, start = station.template, guess @ np.linalg.inv(station.home_to_station)
+        error = min(error, template.reach)
+        levels = int(np.ceil(np.log2(max(error, 0.75) * 2))) + 1
+        for _ in range(2):
+            seen = apply_matrix(start, template.points_inside)
+            seen = seen[np.isfinite(seen).all(axis=1)]
+            margin = MARGIN_PX + min(2 * error, 0.5 * template.reach)
+            window = around(seen, margin) & opened.bounds if len(seen) else Window(0, 0, 0, 0)
+            if window.is_empty or min(window.width, window.height) < 12:
+                window = opened.bounds
+            pyramid = make_pyramid(opened.picture, len(template.levels), template.sight, window)
+            found = align(
+                template, pyramid, start, motion or self._how.motion, levels=levels,
+                allowed=self._allowed(frame, guess),
+            )  # fmt: skip
+            moved = np.abs(
+                apply_matrix(found.matrix, template.points_inside) - apply_matrix(start, template.points_inside)
+            )
+            if not np.nanmax(moved, initial=0) > 0.7 * margin or window == opened.bounds:
+                break
+            start, levels = found.matrix, 99  # it went to the window's rim: look again around there
+        matrix = found.matrix @ station.home_to_station
+        grown = np.sqrt(abs(np.linalg.det(found.matrix)))
+        slip = np.hypot(found.corner_slip_px, station.corner_slip_px * grown)
+        return _Found(matrix / matrix[2, 2], found, slip, station)
+
+    def _fused(self, one: _Found, other: _Found) -> _Found:
+        """Put together what two stations tell, each corner by its errors; one that is not recognised is left out."""
+        if other.alignment.correlation < SURE or other.alignment.visible < LEAST_VISIBLE or not other.slip_px < 1.0:
+            return one
+        if not one.is_sure or not np.isfinite(one.slip_px):
+            return other
+        corners = self._surface.corners
+        places = [apply_matrix(found.home_to_frame, corners) for found in (one, other)]
+        if not all(np.isfinite(place).all() for place in places):
+            return one
+        precision = [1 / np.maximum(found.corner_slip_px, 1e-4)[:, None] ** 2 for found in (one, other)]
+        mean = (places[0] * precision[0] + places[1] * precision[1]) / (precision[0] + precision[1])
+        matrix = cv2.getPerspectiveTransform(corners.astype(np.float32), mean.astype(np.float32)).astype(float)
+        slip = 1 / np.sqrt(precision[0] + precision[1])[:, 0]
+        surer = one if one.slip_px < other.slip_px else other
+        return _Found(matrix / matrix[2, 2], surer.alignment, slip, surer.station)
+
+    def _simpler(self, found: _Found, frame: int, opened: _Frame, guess: Matrix) -> _Found:
+        """Return the place with a simpler motion where the texture does not carry the full one."""
+        motion = self._how.motion
+        while found.slip_px > WEAK_SLIP_PX and found.alignment.correlation >= LOST and motion in SIMPLER:
+            motion = SIMPLER[motion]
+            simple = self._against(frame, opened, found.station, guess, 2.0, motion)
+            if (
+                simple.slip_px < found.slip_px / 1.5
+                and simple.alignment.correlation > 0.9 * found.alignment.correlation
+            ):
+                found = simple
+        return found
+
+    def _is_plausible(self, here: Matrix, last: Matrix) -> bool:
         """Return whether the plane kept about its shape since the last frame: a lost one often folds into a line."""
-        here = stretches(found.home_to_frame, self._template.points_inside)
-        before = stretches(last, self._template.points_inside)
+        points = self._surface.outline
+        points = np.vstack([points, points.mean(axis=0, keepdims=True)])
         with np.errstate(divide="ignore", invalid="ignore"):
-            change = np.median(here, axis=0) / np.median(before, axis=0)
+            change = np.median(stretches(here, points), axis=0) / np.median(stretches(last, points), axis=0)
         return bool((change > 1 / LARGEST_STRETCH).all() and (change < LARGEST_STRETCH).all())
 
     def _try_harder(
-        self, best: Alignment, picture: Picture, pyramid: Pyramid, last: Matrix, neighbour: Picture
-    ) -> Alignment:
-        """Begin again from corners of the last frame, then from features of the home frame."""
-        area = apply_matrix(last, self._template.area_points)
-        start = start_from_neighbour(neighbour, picture, area, last) if np.isfinite(area).all() else None
+        self, best: _Found, frame: int, opened: _Frame, stations: list[_Station], last: Matrix, neighbour: _Frame
+    ) -> _Found:
+        """Begin again from corners of the last frame, then from features of the first station."""
+        area = apply_matrix(last, self._surface.outline)
+        start = None
+        if np.isfinite(area).all():
+            start = start_from_neighbour(neighbour.light, opened.light, area, last)
         for attempt in (start, last):
-            self._check()
-            if attempt is not None and not self._is_sure(best):
-                best = _better(best, align(self._template, pyramid, self._allowed(attempt), self._motion))
-        if not self._is_sure(best):
-            if self._home_features is None:
-                self._home_features = features_of(self._home, self._template.area_points)
-            start = start_from_features(self._home_features, features_of(picture))
-            self._check()
+            if attempt is not None and not best.is_sure:
+                best = _better(best, self._against(frame, opened, stations[-1], self._within(attempt, last), np.inf))
+        if not best.is_sure:
+            start = self._from_features(opened, stations[0])
             if start is not None:
-                best = _better(best, align(self._template, pyramid, self._allowed(start), self._motion))
+                best = _better(best, self._against(frame, opened, stations[0], self._within(start, last), np.inf))
         return best
 
-    def _allowed(self, start: Matrix) -> Matrix:
-        """Return the start with no more motion than the surface may have."""
-        if self._motion is MotionModel.PERSPECTIVE:
+    def _from_features(self, opened: _Frame, station: _Station) -> Matrix | None:
+        self._check()
+        if self._features is None:
+            outline = apply_matrix(station.home_to_station, self._surface.outline)
+            self._features = features_of(self._open(station.frame).light, outline)
+        start = start_from_features(self._features, features_of(opened.light))
+        return None if start is None else start @ station.home_to_station
+
+    def _within(self, start: Matrix, last: Matrix) -> Matrix:
+        """Return a start with no more motion against the last place than the surface may have."""
+        motion = self._how.motion
+        if motion is MotionModel.PERSPECTIVE:
             return start
-        source = self._template.corners
-        target = apply_matrix(start, source)
-        if not np.isfinite(target).all():
+        source, target = apply_matrix(last, self._surface.corners), apply_matrix(start, self._surface.corners)
+        if not (np.isfinite(target).all() and np.isfinite(source).all()):
             return start
-        if self._motion is MotionModel.SHIFT:
-            out = np.eye(3)
-            out[:2, 2] = (target - source).mean(axis=0)
-            return out
-        estimate = cv2.estimateAffine2D if self._motion is MotionModel.AFFINE else cv2.estimateAffinePartial2D
+        if motion in (MotionModel.SHIFT, MotionModel.SHIFT_SCALE, MotionModel.SHIFT_TURN):
+            change = np.eye(3)
+            change[:2, 2] = (target - source).mean(axis=0)
+            return change @ last
+        estimate = cv2.estimateAffine2D if motion is MotionModel.AFFINE else cv2.estimateAffinePartial2D
         fitted, _ = estimate(source, target, method=cv2.LMEDS)
-        return start if fitted is None else np.vstack([fitted, [0, 0, 1.0]])
+        return start if fitted is None else np.vstack([fitted, [0, 0, 1.0]]) @ last
+
+    # -- stations -----------------------------------------------------------------------------------------------------
+
+    def _wants_station(self, frame: int, found: _Found) -> bool:
+        """Return whether a template made here would show a good deal more than those there are."""
+        one = found.alignment
+        if found.slip_px > WEAK_SLIP_PX or one.correlation < LOST:
+            return False
+        if one.correlation < SURE:
+            return True
+        if not self._has_masks:
+            return False
+        mask = self._mask(frame, found.home_to_frame, self._bounds)
+        to_station = found.station.home_to_station @ np.linalg.inv(found.home_to_frame)
+        rows, columns = np.nonzero(mask[::4, ::4])
+        if not len(rows):
+            return False
+        there = apply_matrix(to_station, np.column_stack([columns, rows]) * 4.0 + 0.5)
+        known = self._mask(found.station.frame, found.station.home_to_station, self._bounds)
+        inside = (there >= 0).all(axis=1) & (there < (self._bounds.right, self._bounds.bottom)).all(axis=1)
+        x, y = there[inside].astype(np.intp).T
+        return float((known[y, x] > 0).sum()) / len(rows) < FRESH_SHARE
+
+    def _fresh(self, frame: int, opened: _Frame, found: _Found) -> list[_Station]:
+        try:
+            return [self._station(frame, opened, found.home_to_frame, found.corner_slip_px, is_trusted=False)]
+        except FollowError:
+            return []  # too little of it is here: the templates there are must do
+
+    # -- gone, and found again ----------------------------------------------------------------------------------------
+
+    def _search(
+        self,
+        remaining: Iterator[int],
+        stations: list[_Station],
+        held: list[FollowStep],
+        last: Matrix,
+        *,
+        gone: bool,
+        correction: Matrix,
+    ) -> Generator[FollowStep, None, tuple[int, _Frame, _Found] | None]:
+        """Look for the plane on the frames that remain; yields either an end, or the frames it was away and more."""
+        first = held[0].frame
+        away = [step.frame for step in held]
+        for count, frame in enumerate(remaining):
+            away.append(frame)
+            self._check()
+            if count % SEARCH_STEP:
+                continue
+            try:
+                opened = self._open(frame)
+            except FootageError:
+                continue
+            start = self._from_features(opened, stations[0])
+            if start is None:
+                continue
+            found = self._against(frame, opened, stations[0], start, np.inf)
+            if self._is_found_again(found, stations[0]):
+                for lost in away[:-1]:
+                    yield unseen(lost, self._relative(lost, last @ np.linalg.inv(correction)))
+                return frame, opened, found
+        yield _end(first, "the plane has left the picture" if gone else held[0].ended)
+        return None
+
+    def _is_found_again(self, found: _Found, station: _Station) -> bool:
+        """Return whether there is no doubt: what was lost is easily taken for something alike."""
+        clear = found.is_sure and found.slip_px < FOUND_AGAIN_SLIP_PX and found.alignment.visible > 0.3
+        return clear and self._is_plausible(found.home_to_frame, station.home_to_station)
 
 
 def stretches(matrix: Matrix, points: Points) -> Points:
     """Return by how much a mapping stretches around points (N, 2): the greater and the lesser factor, (N, 2).
 
-    The singular values of the mapping's derivative. Points behind the camera give NaN.
+    The singular values of the mapping's derivative. Points behind the camera give 0.
     """
     x, y = np.asarray(points, float).T
     depth = matrix[2, 0] * x + matrix[2, 1] * y + matrix[2, 2]
     moved = apply_matrix(matrix, points)
-    derivative = (matrix[None, :2, :2] - moved[:, :, None] * matrix[None, 2:, :2]) / depth[:, None, None]
+    with np.errstate(divide="ignore", invalid="ignore"):
+        derivative = (matrix[None, :2, :2] - moved[:, :, None] * matrix[None, 2:, :2]) / depth[:, None, None]
     derivative[~np.isfinite(derivative).all(axis=(1, 2))] = 0.0
     return np.linalg.svd(derivative, compute_uv=False)
 
 
-def _better(one: Alignment, other: Alignment) -> Alignment:
-    return other if other.correlation * other.visible > one.correlation * one.visible else one
+def _better(one: _Found, other: _Found) -> _Found:
+    return other if other.score > one.score else one
 
 
-def _bridged(held: list[FollowStep], last: Matrix, step: FollowStep) -> Iterator[FollowStep]:
-    """Yield frames that were missing or not recognised, laid between their neighbours."""
-    assert step.home_to_frame is not None
-    for index, gap in enumerate(held, 1):
-        share = index / (len(held) + 1)
-        between = last * (1 - share) + step.home_to_frame * share
-        yield FollowStep(gap.frame, between / between[2, 2], 2.0, 0.0)
-
-
-def _end(step: FollowStep, reason: str) -> FollowStep:
-    return FollowStep(step.frame, None, step.slip_px, step.certainty, reason)
-
-
-def track_plane(
-    read: Callable[[int], Picture],
-    surface: Surface,
-    frames: Frames,
-    start_frame: int | None = None,
-    direction: Direction = Direction.BOTH,
-    check: Callable[[], None] = lambda: None,
-) -> Track | None:
-    """Return a surface's track after following it to the end; see `follow_plane`.
-
-    Without a start frame it begins on the surface's home frame.
-    """
-    track = surface.track
-    begin = surface.home_frame if start_frame is None else start_frame
-    for step in follow_plane(read, surface, frames, begin, direction, check):
-        track = with_step(track, step)
-    return track
-
-
-def with_step(track: Track | None, step: FollowStep) -> Track | None:
-    """Return a track with one more frame, replaced or added at either end; an end adds only its reason.
-
-    Raises
-    ------
-    ValueError
-        If the frame touches neither end.
-    """
-    if step.home_to_frame is None:
-        if track is None:
-            return None
-        return replace(track, **{"after" if step.frame > track.frames.last else "before": step.ended})
-    matrix, slip, sure = step.home_to_frame[None], [step.slip_px], [step.certainty]
-    if track is None:
-        return Track(first_frame=step.frame, home_to_frame=Array(matrix), slip_px=Array(slip), certainty=Array(sure))
-    matrices, slips, certainty = track.home_to_frame.values, track.slip_px.values, track.certainty.values
-    first, index = track.first_frame, step.frame - track.first_frame
-    if not -1 <= index <= len(slips):
-        raise ValueError(f"frame {step.frame} does not touch the followed {track.frames.first}–{track.frames.last}")
-    head = max(index, 0)
-    tail = max(index + 1, 0)
-    return replace(
-        track,
-        first_frame=min(first, step.frame),
-        home_to_frame=Array(np.concatenate([matrices[:head], matrix, matrices[tail:]])),
-        slip_px=Array(np.concatenate([slips[:head], slip, slips[tail:]])),
-        certainty=Array(np.concatenate([certainty[:head], sure, certainty[tail:]])),
-        before="" if index < 0 else track.before,
-        after="" if index == len(slips) else track.after,
-    )
+def _end(frame: int, reason: str) -> FollowStep:
+    return FollowStep(frame, None, np.full(4, np.inf), 0.0, ended=reason)

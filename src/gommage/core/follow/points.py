@@ -1,0 +1,479 @@
+"""Follow spots: small patterns found frame by frame, and the motion of the surface that they share."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass
+
+import cv2
+import numpy as np
+from numpy.typing import NDArray
+
+from gommage.core.document import Aim, Frames, MotionModel, PointsFollow, Spot, Surface
+from gommage.core.follow.align import MOTIONS, Template, align, make_pyramid, make_template
+from gommage.core.follow.sight import Sight, choose_sight, luminance, noise_of
+from gommage.core.follow.steps import Direction, FollowStep, SpotFound, Surroundings
+from gommage.core.picture import Matrix, Picture, Points, Window, apply_matrix, around, translation
+from gommage.errors import FollowError, FootageError
+
+__all__ = ["aimed", "choose_pattern", "detect_spots", "follow_points", "motion_of_spots"]
+
+PATTERN_SIDES_PX = (11, 15, 21, 27, 35, 45)
+WANTED_ERROR_PX = 0.05
+"""The smallest pattern is taken whose texture promises to be found this well."""
+SMALLEST_SEARCH_PX = 16.0
+LARGEST_SEARCH_PX = 96.0
+SEEN = 0.70
+"""Correlation above which a spot counts as seen."""
+FRESH = 0.88
+"""Correlation below which a pattern is taken anew, where that is allowed."""
+ODD_ONE_OUT_PX = 1.5
+"""A spot that is further than this from where the others have it, and than three times its error, is not believed."""
+STUMBLES = 3
+HIDDEN_SLIP_PX = 1.0
+
+
+def choose_pattern(picture: Picture, x: float, y: float) -> float:
+    """Return the side in pixels of the square around a spot that is worth comparing.
+
+    Parameters
+    ----------
+    picture : (H, W, 3) float32
+        Scene-linear.
+    x, y : float
+        The spot, in pixels.
+
+    Notes
+    -----
+    The error of a found position is about ``noise * sqrt(2 / lambda)``, lambda being the lesser eigenvalue of the sum
+    of the gradients' outer products: J. Shi and C. Tomasi, Good Features to Track, CVPR 1994.
+    """
+    bounds = Window.of(picture.shape[1], picture.shape[0])
+    largest = _square(x, y, PATTERN_SIDES_PX[-1] + 4) & bounds
+    if largest.is_empty:
+        raise FollowError("The spot is outside the picture.")
+    crop = luminance(np.ascontiguousarray(picture[largest.slices]))
+    noise = max(noise_of(crop, np.ones(crop.shape, np.uint8)), 1e-6)
+    soft = cv2.GaussianBlur(crop, (0, 0), 0.8)
+    gx = cv2.Sobel(soft, cv2.CV_32F, 1, 0, ksize=3, scale=1 / 8)
+    gy = cv2.Sobel(soft, cv2.CV_32F, 0, 1, ksize=3, scale=1 / 8)
+    for side in PATTERN_SIDES_PX:
+        inner = (_square(x, y, side) & bounds).within(largest)
+        a, b, c = (float((one * other)[inner].sum()) for one, other in ((gx, gx), (gx, gy), (gy, gy)))
+        lesser = (a + c) / 2 - np.hypot((a - c) / 2, b)
+        if lesser > 0 and noise * np.sqrt(2 / lesser) < WANTED_ERROR_PX:
+            return float(side)
+    return float(PATTERN_SIDES_PX[-1])
+
+
+def detect_spots(picture: Picture, outline: Points, count: int = 12) -> NDArray[np.float64]:
+    """Return up to `count` places (N, 2) inside an outline that will be easy to follow, best first.
+
+    Parameters
+    ----------
+    picture : (H, W, 3) float32
+        Scene-linear.
+    outline : (M, 2) float64
+        In pixels.
+
+    References
+    ----------
+    J. Shi and C. Tomasi, Good Features to Track, CVPR 1994.
+    """
+    light = luminance(picture)
+    mask = np.zeros(light.shape, np.uint8)
+    cv2.fillPoly(mask, [np.round(outline - 0.5).astype(np.int32)], 255)
+    inside = around(outline) & Window.of(light.shape[1], light.shape[0])
+    if inside.is_empty:
+        return np.empty((0, 2))
+    apart = max(np.sqrt(mask.astype(bool).sum() / max(count, 1)) * 0.6, 8.0)
+    soft = cv2.GaussianBlur(np.sqrt(np.maximum(light, 0)), (0, 0), 1.2)
+    found = cv2.goodFeaturesToTrack(soft, count, 0.02, apart, mask=mask, blockSize=9)
+    return np.empty((0, 2)) if found is None else found[:, 0].astype(float) + 0.5
+
+
+def motion_of_spots(count: int, wanted: MotionModel | None) -> MotionModel:
+    """Return the motion that so many spots determine, no more than is wanted."""
+    allowed = (MotionModel.SHIFT, MotionModel.SIMILARITY, MotionModel.AFFINE, MotionModel.PERSPECTIVE)[
+        min(count, 4) - 1
+    ]
+    if wanted is None or len(MOTIONS[wanted]) > len(MOTIONS[allowed]):
+        return allowed
+    return wanted
+
+
+def _square(x: float, y: float, side: float) -> Window:
+    half = side / 2
+    return around(np.array([[x - half, y - half], [x + half, y + half]]))
+
+
+@dataclass(frozen=True, slots=True)
+class _Pattern:
+    """A spot's looks on one frame: from its feature there, `offset` leads to the spot."""
+
+    template: Template
+    patch: Picture
+    x: float
+    y: float
+    offset: tuple[float, float]
+    side: float
+
+
+@dataclass(frozen=True, slots=True)
+class _Seen:
+    """One spot on one frame."""
+
+    x: float
+    y: float
+    slip_px: float
+    correlation: float
+
+
+def follow_points(
+    read: Callable[[int], Picture],
+    surface: Surface,
+    frames: Frames,
+    start_frame: int,
+    direction: Direction = Direction.BOTH,
+    check: Callable[[], None] = lambda: None,
+    surroundings: Surroundings | None = None,
+) -> Iterator[FollowStep]:
+    """Follow a surface's spots and yield each frame as it is found; see `follow_plane`.
+
+    Each spot is looked for around where the others, or its own way so far, lead one to expect it; first by the
+    correlation of its pattern, then to a fraction of a pixel by alignment. The surface's motion is fitted to the spots
+    by their errors; a spot that contradicts the others is not believed, a hidden one gets its place from them.
+
+    Raises
+    ------
+    FollowError
+        If no spot can be followed at all.
+    FootageError
+        If the frame to begin with cannot be read.
+    """
+    rest = surroundings or Surroundings()
+    if start_frame != surface.home_frame and (rest.placed is None or not rest.placed.is_placed(start_frame)):
+        start_frame = surface.home_frame
+    follower = _PointFollower(read, surface, check, rest)
+    if start_frame == surface.home_frame:
+        yield follower.at_home()
+    if direction in (Direction.FORWARDS, Direction.BOTH):
+        yield from follower.run(start_frame, range(start_frame + 1, frames.last + 1))
+    if direction in (Direction.BACKWARDS, Direction.BOTH):
+        yield from follower.run(start_frame, range(start_frame - 1, frames.first - 1, -1))
+
+
+class _PointFollower:
+    def __init__(
+        self, read: Callable[[int], Picture], surface: Surface, check: Callable[[], None], rest: Surroundings
+    ) -> None:
+        assert isinstance(surface.how, PointsFollow)
+        self._read, self._surface, self._check, self._rest = read, surface, check, rest
+        self._how = surface.how
+        self._home = {spot.id: np.array([spot.x, spot.y]) for spot in self._how.spots}
+
+    def at_home(self) -> FollowStep:
+        """Return the step of the home frame, where spots are where they were set."""
+        spots = {spot.id: SpotFound(spot.x, spot.y, 1.0) for spot in self._how.spots}
+        return FollowStep(self._surface.home_frame, np.eye(3), np.zeros(4), 1.0, spots=spots)
+
+    # -- patterns -----------------------------------------------------------------------------------------------
+
+    def _pattern(self, picture: Picture, spot: Spot, x: float, y: float, offset: tuple[float, float]) -> _Pattern:
+        side = spot.pattern_px or choose_pattern(picture, x, y)
+        bounds = Window.of(picture.shape[1], picture.shape[0])
+        window = _square(x, y, side) & bounds
+        wide = window.grown(16) & bounds
+        crop = np.ascontiguousarray(picture[wide.slices])
+        mask = np.zeros(crop.shape[:2], np.uint8)
+        mask[window.within(wide)] = 1
+        sight: Sight = choose_sight(crop, mask)
+        here = np.array([[x, y]] * 4) - (wide.left, wide.top)
+        template = make_template(crop, mask, here, sight)
+        patch = sight.blurred(sight.one_channel(crop))[window.within(wide)]
+        # The template counts in the crop's pixels; the crop's place is kept with the feature's.
+        return _Pattern(template, patch, x - wide.left, y - wide.top, offset, side)
+
+    def _feature_on(self, spot: Spot, frame: int, placed: Points) -> tuple[Points, tuple[float, float]]:
+        """Return where the feature is that a spot is followed by on a frame, and what leads from it to the spot."""
+        aim = self._aim_on(spot, frame)
+        if aim is None:
+            return placed, (0.0, 0.0)
+        return placed - (aim.dx, aim.dy), (aim.dx, aim.dy)
+
+    @staticmethod
+    def _aim_on(spot: Spot, frame: int) -> Aim | None:
+        earlier = [aim for aim in spot.aims if aim.frame <= frame]
+        return max(earlier, key=lambda aim: aim.frame) if earlier else None
+
+    def _patterns(self, frame: int, picture: Picture, home_to_frame: Matrix) -> dict[str, _Pattern]:
+        patterns: dict[str, _Pattern] = {}
+        fault: FollowError | None = None
+        for spot in self._how.spots:
+            placed = self._known(spot, frame, home_to_frame)
+            feature, offset = self._feature_on(spot, frame, placed)
+            try:
+                patterns[spot.id] = self._pattern(picture, spot, float(feature[0]), float(feature[1]), offset)
+            except FollowError as error:
+                fault = error
+        if not patterns:
+            raise fault or FollowError("There is no spot to follow.")
+        return patterns
+
+    def _known(self, spot: Spot, frame: int, home_to_frame: Matrix) -> Points:
+        path = spot.path
+        if path is not None and 0 <= frame - path.first_frame < len(path.certainty):
+            row = frame - path.first_frame
+            if path.certainty.values[row] > 0:
+                return path.positions.values[row]
+        return apply_matrix(home_to_frame, self._home[spot.id])
+
+    # -- one way --------------------------------------------------------------------------------------------------
+
+    def run(self, start_frame: int, frames: range) -> Iterator[FollowStep]:
+        """Follow along frames; the last step yielded may be an end."""
+        if not frames:
+            return
+        picture = self._read(start_frame)
+        placed = self._rest.placed
+        last: Matrix = placed.matrix(start_frame) if placed and placed.is_placed(start_frame) else np.eye(3)
+        measured = self._rest.measured
+        gauge = measured.matrix(start_frame) if measured and measured.is_placed(start_frame) else last
+        correction = np.linalg.inv(gauge) @ last
+        patterns = self._patterns(start_frame, picture, last)
+        before, missed = last, 0
+        speeds = dict.fromkeys(patterns, 8.0)
+        for frame in frames:
+            self._check()
+            try:
+                picture = self._read(frame)
+            except FootageError as error:
+                missed += 1
+                if missed >= STUMBLES:
+                    yield FollowStep(frame, None, np.full(4, np.inf), 0.0, ended=str(error))
+                    return
+                yield self._guessed(frame, last @ np.linalg.inv(before) @ last, correction)
+                continue
+            patterns |= self._aimed(frame, frames.step, picture, last)
+            guess = self._guess(frame, frame - frames.step, before, last)
+            seen = {
+                spot.id: found
+                for spot in self._how.spots
+                if spot.id in patterns
+                and (found := self._look(picture, patterns[spot.id], spot, guess, speeds[spot.id])) is not None
+            }
+            seen = self._believed(seen, guess)
+            missed = 0 if seen else missed + 1
+            if missed >= STUMBLES:
+                yield FollowStep(frame, None, np.full(4, np.inf), 0.0, ended="no spot is seen any more")
+                return
+            if not seen:
+                yield self._guessed(frame, guess, correction)
+                continue
+            here, slip = self._fit(seen, guess)
+            for name, found in seen.items():
+                expected = apply_matrix(guess, self._home[name])
+                speeds[name] = 0.7 * speeds[name] + 0.6 * float(np.hypot(*(expected - (found.x, found.y)))) + 2
+            yield self._step(frame, here, slip, seen, correction)
+            if self._how.is_refreshed:
+                patterns |= self._fresh(picture, patterns, seen)
+            before, last = last, here
+
+    def _guess(self, frame: int, previous: int, before: Matrix, last: Matrix) -> Matrix:
+        now, then = self._rest.carried(frame), self._rest.carried(previous)
+        if now is None or then is None:
+            now = then = np.eye(3)
+        onward = (
+            last @ np.linalg.inv(before) @ last if self._surface.rides_on == "" else now @ np.linalg.inv(then) @ last
+        )
+        return onward / onward[2, 2]
+
+    def _aimed(self, frame: int, step: int, picture: Picture, last: Matrix) -> dict[str, _Pattern]:
+        """Return fresh patterns of spots whose feature changes on this frame."""
+        out: dict[str, _Pattern] = {}
+        for spot in self._how.spots:
+            if self._aim_on(spot, frame) is self._aim_on(spot, frame - step):
+                continue
+            aim = self._aim_on(spot, frame)
+            if aim is not None and aim.frame == frame:
+                out[spot.id] = self._pattern(picture, spot, aim.x, aim.y, (aim.dx, aim.dy))
+            else:  # going backwards out of an aim: the feature before it, where the spot is now
+                x, y = self._known(spot, frame, last)
+                offset = (aim.dx, aim.dy) if aim is not None else (0.0, 0.0)
+                out[spot.id] = self._pattern(picture, spot, float(x) - offset[0], float(y) - offset[1], offset)
+        return out
+
+    def _look(self, picture: Picture, pattern: _Pattern, spot: Spot, guess: Matrix, speed: float) -> _Seen | None:
+        """Return where a spot's feature is around its expected place, or None if it is not seen."""
+        expected = apply_matrix(guess, self._home[spot.id]) - pattern.offset
+        search = spot.search_px or float(np.clip(2 * speed + 8, SMALLEST_SEARCH_PX, LARGEST_SEARCH_PX))
+        bounds = Window.of(picture.shape[1], picture.shape[0])
+        window = _square(float(expected[0]), float(expected[1]), pattern.side + 2 * search) & bounds
+        height, width = pattern.patch.shape
+        if window.is_empty or window.width <= width or window.height <= height:
+            return None
+        sight = pattern.template.sight
+        wide = sight.blurred(sight.one_channel(np.ascontiguousarray(picture[window.slices])))
+        answer = cv2.matchTemplate(wide, pattern.patch, cv2.TM_CCOEFF_NORMED)
+        _, best, _, (left, top) = cv2.minMaxLoc(np.nan_to_num(answer, nan=-1.0))
+        if best < SEEN - 0.15:
+            return None
+        # from the pattern's crop to the frame: the patch's first pixel lies where it was found
+        first = _square(pattern.x, pattern.y, pattern.side)
+        start = translation(window.left + left - max(first.left, 0), window.top + top - max(first.top, 0))
+        near = _square(window.left + left + width / 2, window.top + top + height / 2, pattern.side + 24) & bounds
+        pyramid = make_pyramid(picture, 1, sight, near)
+        found = align(pattern.template, pyramid, start, MotionModel.SHIFT, levels=1)
+        if pattern.side >= 15 and found.correlation >= SEEN:
+            # A pattern that turned or grew is found better by a motion that allows for it; it must not run away.
+            freer = align(pattern.template, pyramid, found.matrix, MotionModel.SIMILARITY, levels=1)
+            if freer.correlation > found.correlation + 0.01:
+                found = freer
+        if found.correlation < SEEN or not np.isfinite(found.slip_px):
+            return None
+        x, y = apply_matrix(found.matrix, np.array([pattern.x, pattern.y])) + pattern.offset
+        if max(abs(x - pattern.offset[0] - expected[0]), abs(y - pattern.offset[1] - expected[1])) > search + 2:
+            return None
+        return _Seen(float(x), float(y), max(found.slip_px, 0.005), found.correlation)
+
+    def _believed(self, seen: dict[str, _Seen], guess: Matrix) -> dict[str, _Seen]:
+        """Return the spots without those that contradict the others."""
+        believed = dict(seen)
+        while len(believed) >= 4:
+            motion = motion_of_spots(len(believed) - 1, self._how.motion)
+            worst, off = "", 0.0
+            for name, spot in believed.items():
+                others = {other: found for other, found in believed.items() if other != name}
+                matrix = self._fitted(others, guess, motion)
+                away = float(np.hypot(*(apply_matrix(matrix, self._home[name]) - (spot.x, spot.y))))
+                if away > max(ODD_ONE_OUT_PX, 3 * spot.slip_px) and away > off:
+                    worst, off = name, away
+            if not worst:
+                return believed
+            del believed[worst]
+        return believed
+
+    def _fit(self, seen: dict[str, _Seen], guess: Matrix) -> tuple[Matrix, NDArray[np.float64]]:
+        """Return the motion that fits the seen spots, and the corners' expected error."""
+        motion = motion_of_spots(len(seen), self._how.motion)
+        matrix = self._fitted(seen, guess, motion)
+        design, weights, off = self._system(seen, matrix, motion)
+        normal = design.T @ (design * weights[:, None])
+        spare = len(off) - design.shape[1]
+        # What the spots disagree by says more than what each thinks of itself.
+        scale = max(1.0, float((weights * off**2).sum()) / spare) if spare > 0 else 1.0
+        covariance = np.linalg.pinv(normal) * scale
+        corners = apply_matrix(matrix, self._surface.corners)
+        at = _derivatives(corners, corners.mean(axis=0), motion)
+        variance = np.einsum("nki,ij,nkj->n", at, covariance, at)
+        return matrix, np.sqrt(np.maximum(variance, 0))
+
+    def _system(self, seen: dict[str, _Seen], matrix: Matrix, motion: MotionModel) -> tuple[Points, Points, Points]:
+        names = list(seen)
+        here = apply_matrix(matrix, np.stack([self._home[name] for name in names]))
+        corners = apply_matrix(matrix, self._surface.corners)
+        design = _derivatives(here, corners.mean(axis=0), motion).reshape(2 * len(names), -1)
+        off = np.array([(seen[name].x, seen[name].y) for name in names]) - here
+        weights = np.repeat([2 / seen[name].slip_px ** 2 for name in names], 2)
+        return design, weights, off.ravel()
+
+    def _fitted(self, seen: dict[str, _Seen], guess: Matrix, motion: MotionModel) -> Matrix:
+        """Return the guess moved, by no more than the motion allows, so that it fits the spots (Gauss-Newton)."""
+        matrix = guess
+        for _ in range(6):
+            design, weights, off = self._system(seen, matrix, motion)
+            scaled = design * np.sqrt(weights)[:, None]
+            step = np.linalg.lstsq(scaled, off * np.sqrt(weights), rcond=1e-9)[0]
+            middle = apply_matrix(matrix, self._surface.corners).mean(axis=0)
+            to, back = translation(*middle), translation(*(-value for value in middle))
+            change = to @ _motion_matrix(step, motion) @ back
+            matrix = change @ matrix
+            matrix = matrix / matrix[2, 2]
+            if np.abs(design @ step).max() < 1e-7:
+                break
+        return matrix
+
+    # -- what comes out -----------------------------------------------------------------------------------------------
+
+    def _relative(self, frame: int, home_to_frame: Matrix, correction: Matrix) -> Matrix:
+        carried = self._rest.carried(frame)
+        matrix = home_to_frame @ np.linalg.inv(correction)
+        matrix = matrix if carried is None else np.linalg.inv(carried) @ matrix
+        return matrix / matrix[2, 2]
+
+    def _places(self, matrix: Matrix, seen: dict[str, _Seen]) -> dict[str, SpotFound]:
+        out: dict[str, SpotFound] = {}
+        for name, home in self._home.items():
+            if name in seen:
+                out[name] = SpotFound(seen[name].x, seen[name].y, max(seen[name].correlation, 0.01))
+            else:
+                x, y = apply_matrix(matrix, home)
+                out[name] = SpotFound(float(x), float(y), 0.0)
+        return out
+
+    def _step(
+        self, frame: int, matrix: Matrix, slip: NDArray[np.float64], seen: dict[str, _Seen], correction: Matrix
+    ) -> FollowStep:
+        hidden = len(self._home) - len(seen)
+        reason = f"{hidden} of {len(self._home)} spots hidden" if hidden else ""
+        sure = float(
+            np.mean([found.correlation for found in seen.values()]) * (0.5 + 0.5 * len(seen) / len(self._home))
+        )
+        if motion_of_spots(len(seen), self._how.motion) is not motion_of_spots(len(self._home), self._how.motion):
+            slip = np.hypot(slip, HIDDEN_SLIP_PX)
+        return FollowStep(
+            frame, self._relative(frame, matrix, correction), slip, sure, reason, spots=self._places(matrix, seen)
+        )
+
+    def _guessed(self, frame: int, guess: Matrix, correction: Matrix) -> FollowStep:
+        matrix = self._relative(frame, guess, correction)
+        return FollowStep(
+            frame, matrix, np.full(4, 2.0), 0.0, "all spots hidden: carried on", spots=self._places(guess, {})
+        )
+
+    def _fresh(self, picture: Picture, patterns: dict[str, _Pattern], seen: dict[str, _Seen]) -> dict[str, _Pattern]:
+        """Return patterns taken anew of spots that do not look as they did any more."""
+        out: dict[str, _Pattern] = {}
+        for spot in self._how.spots:
+            found = seen.get(spot.id)
+            if found is None or found.correlation >= FRESH:
+                continue
+            dx, dy = patterns[spot.id].offset
+            try:
+                out[spot.id] = self._pattern(picture, spot, found.x - dx, found.y - dy, (dx, dy))
+            except FollowError:
+                continue  # at the picture's rim: the old one must do
+        return out
+
+
+def _derivatives(points: Points, centre: Points, motion: MotionModel) -> NDArray[np.float64]:
+    """Return how points (N, 2) of the frame move with each of a motion's parameters about a centre: (N, 2, K)."""
+    p, q = (points - centre).T
+    zero, one = np.zeros(len(p)), np.ones(len(p))
+    across = [one, zero, -q, p, p, q, -p * p, -p * q]
+    down = [zero, one, p, q, -q, p, -p * q, -q * q]
+    chosen = MOTIONS[motion]
+    return np.stack([np.stack([way[k] for k in chosen], axis=-1) for way in (across, down)], axis=1)
+
+
+def _motion_matrix(step: Points, motion: MotionModel) -> Matrix:
+    full = np.zeros(8)
+    full[list(MOTIONS[motion])] = step
+    tx, ty, turn, scale, stretch, shear, px, py = full
+    return np.array([[1 + scale + stretch, shear - turn, tx], [shear + turn, 1 + scale - stretch, ty], [px, py, 1.0]])
+
+
+def aimed(spot: Spot, frame: int, feature: Points, place: Points) -> Aim:
+    """Return the aim that follows a spot by another feature from a frame on, without a jump.
+
+    Parameters
+    ----------
+    spot : Spot
+    frame : int
+    feature : (2,) float64
+        The new feature, in pixels of the frame.
+    place : (2,) float64
+        Where the spot is on the frame.
+    """
+    dx, dy = np.asarray(place, float) - feature
+    return Aim(frame=frame, x=float(feature[0]), y=float(feature[1]), dx=float(dx), dy=float(dy))

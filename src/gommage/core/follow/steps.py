@@ -1,0 +1,155 @@
+"""What a follow yields frame by frame, what it must know of the rest of the shot, and how a track is made of it."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass, field
+from enum import StrEnum
+
+import numpy as np
+from msgspec.structs import replace
+from numpy.typing import NDArray
+
+from gommage.core.document import NOT_SEEN, Array, PointsFollow, SpotPath, Surface, Track
+from gommage.core.picture import Matrix, Points
+
+__all__ = ["Direction", "FollowStep", "SpotFound", "Surroundings", "unseen", "with_spots", "with_step"]
+
+NOWHERE_PX = 99.0
+"""The slip of frames on which nothing is known."""
+
+
+class Direction(StrEnum):
+    """Which way to follow from the frame one is on."""
+
+    FORWARDS = "forwards"
+    BACKWARDS = "backwards"
+    BOTH = "both"
+
+
+@dataclass(frozen=True, slots=True)
+class SpotFound:
+    """Where a spot is on a frame, in pixels; certainty 0 where it was not seen and its place comes from the others."""
+
+    x: float
+    y: float
+    certainty: float
+
+
+@dataclass(frozen=True, slots=True)
+class FollowStep:
+    """One frame's outcome; `ended` says in words why there is none and the follow stops here.
+
+    Attributes
+    ----------
+    home_to_frame : (3, 3) float64 or None
+        As a track has it: relative to what the surface rides on, without pins.
+    corner_slip_px : (4,) float64
+    reason : str
+        Why it may be off, in words.
+    spots : dict of str to SpotFound
+        By id, for a surface of points.
+    """
+
+    frame: int
+    home_to_frame: Matrix | None
+    corner_slip_px: NDArray[np.float64]
+    certainty: float
+    reason: str = ""
+    ended: str = ""
+    spots: dict[str, SpotFound] = field(default_factory=dict)
+
+
+@dataclass(frozen=True, slots=True)
+class Surroundings:
+    """What a follow must know of the rest of the shot.
+
+    Attributes
+    ----------
+    placed : Track or None
+        Where the surface is now, pins and all; a follow may begin on any of its frames.
+    measured : Track or None
+        The same without pins.
+    in_front : callable or None
+        Gives for a frame, and where the surface is taken to be on it (home to frame), the outlines (N, 2) in its
+        pixels of what is in front; None: nothing ever is.
+    carried : callable
+        Gives for a frame the motion (3, 3) of what the surface rides on; None where that is not known.
+    """
+
+    placed: Track | None = None
+    measured: Track | None = None
+    in_front: Callable[[int, Matrix], list[Points]] | None = None
+    carried: Callable[[int], Matrix | None] = lambda frame: np.eye(3)
+
+
+def with_step(track: Track | None, step: FollowStep) -> Track | None:
+    """Return a track with one more frame, replaced or added at either end; an end adds only its reason.
+
+    Raises
+    ------
+    ValueError
+        If the frame touches neither end.
+    """
+    if step.home_to_frame is None:
+        if track is None:
+            return None
+        return replace(track, **{"after" if step.frame > track.frames.last else "before": step.ended})
+    slip = np.minimum(np.asarray(step.corner_slip_px, float), NOWHERE_PX)[None]
+    if track is None:
+        return Track(
+            first_frame=step.frame,
+            home_to_frame=Array(step.home_to_frame[None]),
+            corner_slip_px=Array(slip),
+            certainty=Array([step.certainty]),
+            reasons=(step.reason,),
+        )
+    first, count, index = track.first_frame, len(track.certainty), step.frame - track.first_frame
+    if not -1 <= index <= count:
+        raise ValueError(f"frame {step.frame} does not touch the followed {track.frames.first}–{track.frames.last}")
+    head, tail = max(index, 0), max(index + 1, 0)
+
+    def spliced(values: Points, new: Points) -> Array:
+        return Array(np.concatenate([values[:head], new, values[tail:]]))
+
+    return replace(
+        track,
+        first_frame=min(first, step.frame),
+        home_to_frame=spliced(track.home_to_frame.values, step.home_to_frame[None]),
+        corner_slip_px=spliced(track.corner_slip_px.values, slip),
+        certainty=spliced(track.certainty.values, np.array([step.certainty])),
+        reasons=(*track.reasons[:head], step.reason, *track.reasons[tail:]),
+        before="" if index < 0 else track.before,
+        after="" if index == count else track.after,
+    )
+
+
+def with_spots(surface: Surface, step: FollowStep) -> Surface:
+    """Return a surface of points with the places of its spots on one more frame."""
+    how = surface.how
+    if not step.spots or not isinstance(how, PointsFollow):
+        return surface
+    spots = tuple(
+        replace(spot, path=_longer(spot.path, step.frame, step.spots[spot.id])) if spot.id in step.spots else spot
+        for spot in how.spots
+    )
+    return replace(surface, how=replace(how, spots=spots))
+
+
+def _longer(path: SpotPath | None, frame: int, found: SpotFound) -> SpotPath:
+    place, sure = np.array([[found.x, found.y]]), np.array([found.certainty])
+    if path is None or not path.first_frame - 1 <= frame <= path.first_frame + len(path.certainty):
+        return SpotPath(first_frame=frame, positions=Array(place), certainty=Array(sure))
+    index = frame - path.first_frame
+    head, tail = max(index, 0), max(index + 1, 0)
+    old, certainty = path.positions.values, path.certainty.values
+    return SpotPath(
+        first_frame=min(path.first_frame, frame),
+        positions=Array(np.concatenate([old[:head], place, old[tail:]])),
+        certainty=Array(np.concatenate([certainty[:head], sure, certainty[tail:]])),
+    )
+
+
+def unseen(frame: int, matrix: Matrix) -> FollowStep:
+    """Return the step of a frame that lies between a loss and the place where the surface was found again."""
+    return FollowStep(frame, matrix, np.full(4, NOWHERE_PX), 0.0, NOT_SEEN)
