@@ -24,9 +24,9 @@ import cv2
 import numpy as np
 
 from benchmarks.shots import FIRST, filmed, motion, rectangle, shot_on_disk, strokes, texture
-from gommage.core.document import Array, Frames, Project, Stroke, Surface, Tool
+from gommage.core.document import Area, Array, Frames, PlaneFollow, Project, Stroke, Surface, Tool, Track
 from gommage.core.engine import Engine, LiveStroke, Look, ViewRequest, view_pixels
-from gommage.core.engine import Engine, followed
+from gommage.core.follow import follow_plane, with_step
 from gommage.core.picture import apply_matrix
 from gommage.core.picture.colour import DEFAULT_DISPLAY
 
@@ -66,13 +66,20 @@ def follow_rows() -> list[Row]:
     base = texture(WIDTH, HEIGHT, 2)
     frames = {FIRST + k: filmed(base, motion(k, WIDTH, HEIGHT), 0.01, k) for k in range(count)}
     area = rectangle(760, 390, 400, 300)
-    surface = Surface(id="s", name="S", home_frame=FIRST, area=area)
-    track_plane(frames.__getitem__, surface, Frames(first=FIRST, last=FIRST + 1))  # compiles
+    surface = Surface(id="s", name="S", home_frame=FIRST, how=PlaneFollow(areas=(Area(shape=area),)))
+
+    def follow(last: int) -> Track:
+        track: Track | None = None
+        for step in follow_plane(frames.__getitem__, surface, Frames(first=FIRST, last=last), FIRST):
+            track = with_step(track, step)
+        assert track is not None
+        return track
+
+    follow(FIRST + 1)  # compiles
     span = Frames(first=FIRST, last=FIRST + count - 1)
     begin = time.perf_counter()
-    track = track_plane(frames.__getitem__, surface, span)
+    track = follow(span.last)
     spent = (time.perf_counter() - begin) / (count - 1)
-    assert track is not None
     assert track.frames == span
     corners = area.points_at(FIRST)
     errors = [

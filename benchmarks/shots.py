@@ -8,6 +8,7 @@ import cv2
 import numpy as np
 
 from gommage.core.document import (
+    Area,
     Array,
     CleanPlate,
     CleanPlateFill,
@@ -15,6 +16,7 @@ from gommage.core.document import (
     Fix,
     Footage,
     Frames,
+    PlaneFollow,
     Project,
     Shape,
     ShapeKey,
@@ -91,11 +93,12 @@ def shot_on_disk(folder: Path, width: int, height: int, count: int, fixes: int, 
     track = Track(
         first_frame=FIRST,
         home_to_frame=Array(np.stack([motion(step, width, height) for step in range(count)])),
-        slip_px=Array(np.zeros(count)),
+        corner_slip_px=Array(np.zeros((count, 4))),
         certainty=Array(np.ones(count)),
+        reasons=("",) * count,
     )
-    surface = Surface(id="wall", name="Wall", home_frame=FIRST, area=rectangle(100, 100, width - 200, height - 200),
-                      track=track)  # fmt: skip
+    how = PlaneFollow(areas=(Area(shape=rectangle(100, 100, width - 200, height - 200)),))
+    surface = Surface(id="wall", name="Wall", home_frame=FIRST, how=how, track=track)
     plates, made = [], []
     for index in range(fixes):
         left, top = 120 + index * (width - 240 - 400) / max(fixes - 1, 1), height / 2 - 150

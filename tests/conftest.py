@@ -13,7 +13,19 @@ from PySide6.QtWidgets import QApplication
 
 from gommage.app.main_window import MainWindow
 from gommage.app.start import make_application
-from gommage.core.document import Array, Footage, Frames, Project, Shape, ShapeKey, Shot, Surface, Track
+from gommage.core.document import (
+    Area,
+    Array,
+    Footage,
+    Frames,
+    PlaneFollow,
+    Project,
+    Shape,
+    ShapeKey,
+    Shot,
+    Surface,
+    Track,
+)
 from gommage.core.engine import Engine
 from gommage.core.picture.writing import write_still
 from gommage.demo import DemoShot, make_demo
@@ -59,6 +71,11 @@ def shape_of(points: np.ndarray, frame: int = 1001, shape_id: str = "shape") -> 
     return Shape(id=shape_id, keys=(ShapeKey(frame=frame, points=Array(points)),))
 
 
+def plane(points: np.ndarray, frame: int = 1001, **fields) -> PlaneFollow:
+    """A plane of one area."""
+    return PlaneFollow(areas=(Area(shape=shape_of(points, frame, "area")),), **fields)
+
+
 SMALL_FRAMES = Frames(first=1001, last=1006)
 
 
@@ -83,10 +100,11 @@ def small_shot(tmp_path) -> Shot:
     track = Track(
         first_frame=1001,
         home_to_frame=Array(np.repeat(np.eye(3)[None], count, axis=0)),
-        slip_px=Array([0.0] * count),
+        corner_slip_px=Array(np.zeros((count, 4))),
         certainty=Array([1.0] * count),
+        reasons=("",) * count,
     )
-    surface = Surface(id="wall", name="Wall", home_frame=1001, area=shape_of(rectangle(10, 10, 150, 110)), track=track)
+    surface = Surface(id="wall", name="Wall", home_frame=1001, how=plane(rectangle(10, 10, 150, 110)), track=track)
     return Shot(id="shot", name="Wall", footage=footage, surfaces=(surface,))
 
 

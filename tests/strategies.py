@@ -4,7 +4,11 @@ import numpy as np
 from hypothesis import strategies as st
 
 from gommage.core.document import (
+    Aim,
+    Area,
     Array,
+    ByHand,
+    Channel,
     CleanPlate,
     Cover,
     Fix,
@@ -12,11 +16,17 @@ from gommage.core.document import (
     Frames,
     Match,
     MotionModel,
+    Pin,
+    PlaneFollow,
+    PointsFollow,
     Project,
     Shape,
     ShapeKey,
     Shot,
     Source,
+    Spot,
+    SpotPath,
+    Still,
     Stroke,
     Surface,
     Tool,
@@ -53,8 +63,33 @@ def tracks(draw):
     count = draw(st.integers(1, 4))
     matrices = np.eye(3)[None] + np.array(draw(st.lists(number, min_size=count, max_size=count)))[:, None, None] * 1e-6
     return Track(
-        first_frame=draw(st.integers(990, 1010)), home_to_frame=Array(matrices), slip_px=Array([0.1] * count),
-        certainty=Array([0.9] * count), after=draw(names),
+        first_frame=draw(st.integers(990, 1010)), home_to_frame=Array(matrices),
+        corner_slip_px=Array([[0.1] * 4] * count),
+        certainty=Array([0.9] * count), reasons=tuple(draw(st.lists(names, min_size=count, max_size=count))),
+        after=draw(names),
+    )  # fmt: skip
+
+
+@st.composite
+def spots(draw):
+    path = SpotPath(first_frame=1001, positions=Array([[draw(number), draw(number)]]), certainty=Array([draw(share)]))
+    aim = Aim(frame=1003, x=draw(number), y=draw(number), dx=draw(number))
+    return Spot(id=draw(names), x=draw(number), y=draw(number), aims=draw(st.sampled_from(((), (aim,)))),
+                path=draw(st.sampled_from((None, path))))  # fmt: skip
+
+
+@st.composite
+def hows(draw):
+    areas = st.lists(st.builds(Area, shape=shapes(), stays_put=st.booleans()), min_size=1, max_size=2).map(tuple)
+    corners = Array([[0, 0], [draw(number), 1], [2, 2], [1, draw(number)]])
+    return draw(
+        st.builds(
+            PlaneFollow, areas=areas, keep_outs=areas, motion=st.sampled_from(MotionModel),
+            channel=st.sampled_from(Channel), leaves_out_front=st.booleans(),
+        )
+        | st.builds(PointsFollow, spots=st.lists(spots(), min_size=1, max_size=3).map(tuple))
+        | st.just(Still(corners=corners))
+        | st.just(ByHand(corners=corners))
     )  # fmt: skip
 
 
@@ -62,8 +97,8 @@ def tracks(draw):
 def projects(draw):
     footage = Footage(path="/pictures/a.####.exr", frames=Frames(first=1001, last=1020), width=64, height=48)
     surface = Surface(
-        id="surface", name=draw(names), home_frame=1001, area=draw(shapes()), motion=draw(st.sampled_from(MotionModel)),
-        track=draw(st.none() | tracks()),
+        id="surface", name=draw(names), home_frame=1001, how=draw(hows()), track=draw(st.none() | tracks()),
+        pins=draw(st.sampled_from(((), (Pin(frame=1004, home=Array([[1, 2]]), placed=Array([[3, 4]])),)))),
     )  # fmt: skip
     plate = CleanPlate(
         id="plate", name=draw(names), surface_id="surface", home_frame=1001,

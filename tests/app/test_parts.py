@@ -582,7 +582,7 @@ def test_stop_keeps_what_was_followed(opened, monkeypatch):
 
     monkeypatch.setattr(session_module, "follow_plane", slowly)
     press(opened, (Qt.Key.Key_G, CTRL))
-    wait_until(lambda: opened.session.live_track is not None and len(opened.session.live_track.slip_px) == 2, 10)
+    wait_until(lambda: (live := opened.session.live_surface) and live.track and len(live.track.frames) == 2, 10)
     press(opened, Qt.Key.Key_Escape)
     assert not opened.session.is_busy()
     assert len(opened.shot.surfaces[0].track.slip_px) == 2

@@ -107,3 +107,21 @@ def test_bench_writes_between_its_marks(monkeypatch, tmp_path):
     assert page.read_text() == "above\n<!-- figures -->\n| figures |\n<!-- end of figures -->\nbelow\n"
     page.write_text("no marks")
     assert run("bench", "--write", page).exit_code == 1
+
+
+def test_follow_and_tracks_there_and_back(project, tmp_path):
+    assert "surface Wall: followed 1001–1006" in run("follow", project, "--surface", "Wall").output
+    assert "6 frames of Wall written" in run("write-track", project, "Wall", tmp_path / "wall.csv").output
+    before = store.load(project).shots[0].surfaces[0].track
+    assert "on 1001–1006" in run("read-track", project, "Wall", tmp_path / "wall.csv").output
+    after = store.load(project).shots[0].surfaces[0].track
+    assert after.frames == before.frames
+    assert "there is no surface 'Floor'" in run("write-track", project, "Floor", tmp_path / "x.csv").stderr
+
+
+def test_render_held_still(project, tmp_path):
+    assert (
+        run("render", project, "--out", tmp_path / "out", "--held-still", "Wall", "--frames", "1001-1002").exit_code
+        == 0
+    )
+    assert "there is no surface" in run("render", project, "--out", tmp_path / "o", "--held-still", "Sky").stderr

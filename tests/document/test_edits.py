@@ -6,14 +6,18 @@ import pytest
 from msgspec.structs import replace
 
 from gommage.core.document import (
+    Area,
     Array,
+    Channel,
     CleanPlate,
     Cover,
     Fix,
     Frames,
     History,
     MotionModel,
+    Pin,
     Project,
+    Still,
     Stroke,
     Surface,
     Tool,
@@ -22,7 +26,7 @@ from gommage.core.document import (
 )
 from gommage.core.document.journal import differences
 from gommage.errors import EditError
-from tests.conftest import rectangle, shape_of
+from tests.conftest import plane, rectangle, shape_of
 
 
 @pytest.fixture
@@ -42,12 +46,37 @@ def stroke(stroke_id="s1"):
 
 with_stroke = lambda p: edits.add_stroke(p, "shot", "plate", stroke())  # noqa: E731
 
+
+def area(name, size):
+    return Area(shape=shape_of(rectangle(0, 0, size, size), 1001, name))
+
+
+def pin(frame):
+    return Pin(frame=frame, home=Array([[20, 20]]), placed=Array([[23, 19]]))
+
+
+def two(project):
+    return edits.add_surface(
+        project, "shot", Surface(id="n", name="N", home_frame=1002, how=plane(rectangle(0, 0, 9, 9)))
+    )
+
+
 EDITS = {
     "add_surface": lambda p: edits.add_surface(
-        p, "shot", Surface(id="n", name="New", home_frame=1002, area=shape_of(rectangle(0, 0, 9, 9)))
+        p, "shot", Surface(id="n", name="New", home_frame=1002, how=plane(rectangle(0, 0, 9, 9)))
     ),
-    "change_surface": lambda p: edits.change_surface(p, "shot", "wall", motion=MotionModel.SHIFT),
-    "set_area": lambda p: edits.set_area(p, "shot", "wall", shape_of(rectangle(0, 0, 50, 50)), 1001),
+    "change_surface": lambda p: edits.change_surface(p, "shot", "wall", name="Brick wall"),
+    "change_follow": lambda p: edits.change_follow(p, "shot", "wall", motion=MotionModel.SHIFT, channel=Channel.RED),
+    "move_surface": lambda p: edits.move_surface(two(p), "shot", "n", 0),
+    "set_area": lambda p: edits.set_area(p, "shot", "wall", area("more", 60)),
+    "remove_area": lambda p: edits.remove_area(
+        edits.set_area(p, "shot", "wall", area("x", 9), is_keep_out=True), "shot", "wall", "x"
+    ),
+    "set_area_key": lambda p: edits.set_area_key(p, "shot", "wall", "area", 1004, Array(rectangle(1, 1, 9, 9))),
+    "trim_track": lambda p: edits.trim_track(p, "shot", "wall", Frames(first=1002, last=1009)),
+    "set_pin": lambda p: edits.set_pin(p, "shot", "wall", pin(1004)),
+    "remove_pin": lambda p: edits.remove_pin(edits.set_pin(p, "shot", "wall", pin(1004)), "shot", "wall", 1004),
+    "set_rides_on": lambda p: edits.set_rides_on(two(p), "shot", "n", "wall"),
     "set_track": lambda p: edits.set_track(p, "shot", "wall", None),
     "add_clean_plate": lambda p: edits.add_clean_plate(
         p, "shot", CleanPlate(id="q", name="Q", surface_id="wall", home_frame=1004)
@@ -71,7 +100,7 @@ EDITS = {
         "shot", "f1", "cover", 1001,
     ),
     "remove_surface": lambda p: edits.remove_surface(
-        edits.add_surface(p, "shot", Surface(id="n", name="N", home_frame=1002, area=shape_of(rectangle(0, 0, 9, 9)))),
+        edits.add_surface(p, "shot", Surface(id="n", name="N", home_frame=1002, how=plane(rectangle(0, 0, 9, 9)))),
         "shot", "n",
     ),
     "relink_footage": lambda p: edits.relink_footage(p, "shot", replace(p.shots[0].footage, path="/x/wall.####.exr")),
@@ -113,13 +142,29 @@ def test_an_edit_that_changes_nothing_makes_no_step(project):
     ("edit", "words"),
     [
         (lambda p: edits.remove_surface(p, "shot", "wall"), "Wall carries Nail, Hook, Clean"),
-        (lambda p: edits.set_area(p, "shot", "wall", shape_of(rectangle(0, 0, 9, 9)), 1003), "Go to that frame"),
+        (lambda p: edits.remove_area(p, "shot", "wall", "area"), "This is the only area of Wall"),
+        (lambda p: edits.set_pin(p, "shot", "wall", pin(1001)), "is at home on frame 1001"),
+        (lambda p: edits.set_pin(p, "shot", "wall", pin(900)), "outside the shot"),
+        (lambda p: edits.trim_track(p, "shot", "wall", Frames(first=1100, last=1110)), "nothing of that would be left"),
+        (lambda p: edits.trim_track(two(p), "shot", "n", Frames(first=1001, last=1002)), "has not been followed"),
+        (lambda p: edits.set_rides_on(p, "shot", "wall", "wall"), "cannot ride on what rides on it"),
+        (lambda p: edits.set_rides_on(two(p), "shot", "wall", "n"), "N is not followed to frame 1001"),
+        (lambda p: edits.remove_surface(edits.set_rides_on(two(p), "shot", "n", "wall"), "shot", "wall"), "Clean, N"),
+        (
+            lambda p: edits.set_area(
+                edits.change_surface(p, "shot", "wall", how=Still(corners=Array(rectangle(0, 0, 9, 9)))),
+                "shot",
+                "wall",
+                area("x", 9),
+            ),
+            "is not followed as a plane",
+        ),
         (lambda p: edits.remove_shape_key(p, "shot", "f1", "cover", 1001), "is the only one"),
         (lambda p: edits.remove_fix(p, "shot", "gone"), "'gone'"),
         (lambda p: edits.change_match(p, "shot", "gone", grain=1), "'gone'"),
         (
             lambda p: edits.add_surface(
-                p, "shot", Surface(id="n", name="N", home_frame=2000, area=shape_of(rectangle(0, 0, 9, 9)))
+                p, "shot", Surface(id="n", name="N", home_frame=2000, how=plane(rectangle(0, 0, 9, 9)))
             ),
             "Frame 2000 is outside the shot",
         ),

@@ -51,9 +51,13 @@ def test_shape_moves_linearly_between_keys_and_rests_outside():
         (lambda: Stroke(id="s", tool=Tool.CLONE, points=Array([[0, 0]]), size_px=1), "x, y, pressure"),
         (
             lambda: Track(
-                first_frame=1, home_to_frame=Array(np.eye(3)[None]), slip_px=Array([0, 0]), certainty=Array([1])
+                first_frame=1,
+                home_to_frame=Array(np.eye(3)[None]),
+                corner_slip_px=Array([[0] * 4]),
+                certainty=Array([1]),
+                reasons=(),
             ),
-            "one matrix, slip and certainty a frame",
+            "a matrix, four slips, a certainty and a reason a frame",
         ),
     ],
 )
@@ -64,7 +68,11 @@ def test_what_cannot_be_is_refused(make, words):
 
 def test_track_names_the_frames_it_has():
     track = Track(
-        first_frame=1005, home_to_frame=Array(np.stack([np.eye(3)] * 2)), slip_px=Array([0, 1]), certainty=Array([1, 1])
+        first_frame=1005,
+        home_to_frame=Array(np.stack([np.eye(3)] * 2)),
+        corner_slip_px=Array([[0] * 4, [1] * 4]),
+        certainty=Array([1, 1]),
+        reasons=("", ""),
     )
     assert (track.frames.first, track.frames.last) == (1005, 1006)
     with pytest.raises(ValueError, match="1004 was not followed"):

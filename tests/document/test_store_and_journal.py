@@ -41,6 +41,21 @@ def test_a_project_of_version_1_is_read_for_ever():
     assert shot.fixes[0].fill.plate_ids == ("plate",)
     assert shot.clean_plates[0].strokes[0].size_px == 8.0
     assert shot.surfaces[0].track.matrix(1001).tolist() == [[1, 0, 0], [0, 1, 0], [0, 0, 1]]
+    assert shot.surfaces[0].outline.tolist() == [[0, 0], [9, 0], [9, 9]]
+    assert shot.surfaces[0].track.reasons == ("",) * len(shot.surfaces[0].track.frames)
+
+
+def test_a_project_of_the_second_version_is_read_for_ever():
+    shot = store.from_plain(json.loads(Path("tests/document/project-v2.json").read_text())).shots[0]
+    assert [type(surface.how).__name__ for surface in shot.surfaces] == [
+        "PlaneFollow",
+        "PointsFollow",
+        "Still",
+        "ByHand",
+    ]
+    assert shot.surface("wall").pins[0].frame == 1002
+    assert shot.surface("spots").rides_on == "wall"
+    assert shot.surface("wall").track.reasons == ("", "partly hidden")
 
 
 def test_the_published_schema_is_that_of_the_records():

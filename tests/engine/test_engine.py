@@ -202,12 +202,20 @@ def test_steps_say_what_is_wrong(small_shot):
     large = edits.set_cover(Project.of(done), "shot", "fix", shapes=(shape_of(rectangle(-5, 0, 90, 70)),)).shots[0]
     assert "beyond the area of Wall" in steps_of(large, large.fixes[0])[Step.COVER].words
     slipping = replace(
-        done, surfaces=(replace(surface, track=replace(surface.track, slip_px=Array([0, 0, 0.9, 0, 0, 0]))),)
+        done,
+        surfaces=(
+            replace(
+                surface,
+                track=replace(surface.track, corner_slip_px=Array([[slip] * 4 for slip in (0, 0, 0.9, 0, 0, 0)])),
+            ),
+        ),
     )
     advice = steps_of(slipping, slipping.fixes[0])[Step.FOLLOW]
     assert (advice.state, advice.frame) == (State.LOOK, 1003)
     cut = replace(
-        surface.track, home_to_frame=Array(np.stack([np.eye(3)] * 3)), slip_px=Array([0] * 3), certainty=Array([1] * 3),
+        surface.track, home_to_frame=Array(np.stack([np.eye(3)] * 3)), corner_slip_px=Array(np.zeros((3, 4))),
+        certainty=Array([1] * 3),
+        reasons=("",) * 3,
         after="the plane has left the picture",
     )  # fmt: skip
     short = replace(done, surfaces=(replace(surface, track=cut),))

@@ -11,6 +11,7 @@ import numpy as np
 from PySide6.QtCore import QObject, QPointF, Signal
 
 from gommage.app.desk import Desk
+from gommage.app.follow_stage import FollowStage
 from gommage.app.session import Session
 from gommage.app.tools import (
     DrawnShape,
@@ -19,7 +20,7 @@ from gommage.app.tools import (
     draw_shape_click,
     stroke_points,
 )
-from gommage.app.viewer import CursorLook, Overlay, Viewer
+from gommage.app.viewer import CursorLook, Outline, Overlay, Viewer
 from gommage.core.cover import outline
 from gommage.core.document import (
     Array,
@@ -36,19 +37,26 @@ from gommage.core.document import (
     edits,
     new_id,
 )
+from gommage.core.document.placements import fitted
 from gommage.core.engine import (
     Engine,
     LiveStroke,
     Look,
     Priority,
+    SheetRequest,
     Shown,
     Step,
     ViewRequest,
+    sheet_key,
+    sheet_of,
+    sheet_pixels,
+    square_on,
     view_inputs,
     view_key,
     view_pixels,
 )
 from gommage.core.picture import Matrix, Points, apply_matrix
+from gommage.core.picture.card import CARD_CORNERS
 from gommage.errors import EditError
 
 __all__ = ["Canvas", "free_name", "made_view"]
@@ -62,12 +70,14 @@ class Canvas(QObject):
     """The picture and what one does on it."""
 
     shown = Signal(int)
+    sheet_clicked = Signal(float, float)
     source_words = Signal(str)
 
     def __init__(self, session: Session, viewer: Viewer) -> None:
         super().__init__(viewer)
         self.session = session
         self.viewer = viewer
+        self.stage = FollowStage(session, self, free_name)
         self.drawn = DrawnShape()
         self.source: Source | None = None
         self.source_point: Points | None = None
@@ -114,9 +124,9 @@ class Canvas(QObject):
     def _home_to(self, surface: Surface | None, frame: int) -> Matrix | None:
         if surface is None:
             return None
-        track = self.session.track_of(surface)
-        if track is not None and frame in track.frames:
-            return track.matrix(frame)
+        placed = self.session.placed(surface)
+        if placed is not None and placed.is_placed(frame):
+            return placed.matrix(frame)
         return np.eye(3) if frame == surface.home_frame else None
 
     def shown_frame(self, look: Look | None = None) -> int:
@@ -132,17 +142,25 @@ class Canvas(QObject):
             return Look.PLATE
         if self.desk.look is Look.CLEAN_PLATE and self._plate() is None:
             return Look.RESULT
+        if self.desk.look is Look.SHEET and self._surface() is None:
+            return Look.RESULT
         return self.desk.look
 
     def view_from_frame(self, look: Look | None = None) -> Matrix:
         """Return the matrix from the shown frame's pixels to the viewport."""
-        matrix = self.viewer.matrix()
-        if self.desk.is_steady:
-            home = self._home_to(self._surface(), self.shown_frame(look))
-            if home is not None:
-                matrix = matrix @ np.linalg.inv(home)
-                matrix = matrix / matrix[2, 2]
-        return matrix
+        return self._held(self.viewer.matrix(), self.shown_frame(look))
+
+    def _held(self, matrix: Matrix, frame: int) -> Matrix:
+        """Return a view's matrix with the surface in hand held still, or square to the eye, where that is asked for."""
+        surface = self._surface()
+        if surface is None or not (self.desk.is_steady or self.desk.is_square_on):
+            return matrix
+        home = self._home_to(surface, frame)
+        if home is None:
+            return matrix
+        square = square_on(surface.corners) if self.desk.is_square_on else np.eye(3)
+        matrix = matrix @ square @ np.linalg.inv(home)
+        return matrix / matrix[2, 2]
 
     def view_from_surface(self, surface: Surface | None) -> Matrix | None:
         """Return the matrix from a surface's home pixels to the viewport, or None where it is not known."""
@@ -170,24 +188,33 @@ class Canvas(QObject):
         if shot is None:
             return None
         ratio = self.viewer.devicePixelRatioF()
-        matrix = self.viewer.matrix()
-        if self.desk.is_steady:
-            home = self._home_to(self._surface(), frame)
-            if home is not None:
-                matrix = matrix @ np.linalg.inv(home)
+        matrix = self._held(self.viewer.matrix(), frame)
+        device = np.diag([ratio, ratio, 1.0])
         return ViewRequest(
             shot,
             frame,
             look,
-            Array(np.diag([ratio, ratio, 1.0]) @ (matrix / matrix[2, 2])),
+            Array(device @ matrix),
             size or self.viewer.pixel_size(),
             self.desk.display,
             self.desk.plate_id if look is Look.CLEAN_PLATE else "",
+            self._card(device @ matrix, frame),
         )
+
+    def _card(self, device_from_frame: Matrix, frame: int) -> Array | None:
+        """Return where the test card lies: the matrix from the card to the screen's pixels."""
+        surface = self._surface()
+        home = self._home_to(surface, frame)
+        if not self.desk.has_test_card or self.desk.step is not Step.FOLLOW or surface is None or home is None:
+            return None
+        return Array(device_from_frame @ home @ fitted(CARD_CORNERS, surface.corners))
 
     def refresh(self) -> None:
         """Ask for the picture on screen, draw overlays anew."""
         look = self.look()
+        if look is Look.SHEET:
+            self._refresh_sheet()
+            return
         request = self.request(self.shown_frame(look), look)
         if request is None:
             self.viewer.set_picture(None, np.eye(3))
@@ -199,6 +226,53 @@ class Canvas(QObject):
             other = self.request(self.shown_frame(look), Look.PLATE)
             assert other is not None
             self._ask(other, Priority.SCREEN, lambda _, pixels: self.viewer.set_other(pixels), screen="other")
+
+    # -- the sheet ------------------------------------------------------------------------------------------
+
+    def sheet_request(self) -> SheetRequest | None:
+        """Return what is asked of the engine for the sheet of the surface in hand."""
+        shot, surface = self.shot, self._surface()
+        if shot is None or surface is None:
+            return None
+        return SheetRequest(shot, surface.id, self.viewer.pixel_size(), self.desk.display)
+
+    def sheet_frame_at(self, x: float, y: float) -> int | None:
+        """Return the frame whose cell of the sheet a place of the viewport is in."""
+        request, ratio = self.sheet_request(), self.viewer.devicePixelRatioF()
+        return None if request is None else sheet_of(request).frame_at(x * ratio, y * ratio)
+
+    def _refresh_sheet(self) -> None:
+        request = self.sheet_request()
+        assert request is not None
+        layout, ratio = sheet_of(request), self.viewer.devicePixelRatioF()
+        self.viewer.set_cursor_look(None)
+        outlines, labels = [], []
+        for index, frame in enumerate(layout.frames):
+            x, y = (value / ratio for value in layout.place(index))
+            labels.append((x + 2, y + 2, str(frame)))
+            if frame == self.desk.frame:
+                width, height = (value / ratio for value in layout.cell_wh)
+                box = np.array([[x, y], [x + width, y], [x + width, y + height], [x, y + height]])
+                outlines.append(Outline(box, "cover"))
+        shown = tuple(labels) if layout.cell_wh[0] / ratio > 60 else ()
+        self.viewer.set_overlay(Overlay(tuple(outlines), labels=shown))
+        key = sheet_key(request)
+        self._wanted = key
+        found, engine = self.session.engine.cache.get(key), self.session.engine
+        if found is not None:
+            self.viewer.set_picture(found, self.viewer.matrix())
+            return
+        words = "" if layout.frames else "The surface is not followed yet."
+        self.viewer.set_picture(None, np.eye(3), words or "Putting the sheet together …")
+        self.session.jobs.cancel(lambda name: isinstance(name, tuple) and name[:1] in (("screen",), ("sheet",)))
+        self.session.submit(
+            ("sheet", key), Priority.SCREEN, lambda check: sheet_pixels(engine, request, check),
+            lambda pixels: self._show_sheet(key, pixels),
+        )  # fmt: skip
+
+    def _show_sheet(self, key: object, pixels: np.ndarray) -> None:
+        if key == self._wanted:
+            self.viewer.set_picture(pixels, self.viewer.matrix())
 
     def _ask(
         self,
@@ -240,7 +314,7 @@ class Canvas(QObject):
     def _prepare_neighbours(self) -> None:
         """Make the next frames ready, so that stepping is instant."""
         look, shot = self.look(), self.shot
-        if shot is None or look is Look.CLEAN_PLATE:
+        if shot is None or look in (Look.CLEAN_PLATE, Look.SHEET):
             return
         engine = self.session.engine
         self.session.jobs.cancel(lambda name: isinstance(name, tuple) and name[:1] == ("ahead",))
@@ -273,7 +347,8 @@ class Canvas(QObject):
         inputs, cache = view_inputs(first), self.session.engine.cache
         found = []
         for frame in shot.footage.frames:
-            request = self.request(frame, look) if self.desk.is_steady else replace(first, frame=frame)
+            moves = self.desk.is_steady or self.desk.is_square_on or self.desk.has_test_card
+            request = self.request(frame, look) if moves else replace(first, frame=frame)
             if request is not None and view_key(request, inputs) in cache:
                 found.append(frame)
         return frozenset(found)
@@ -289,39 +364,38 @@ class Canvas(QObject):
         self.refresh_cursor()
 
     def _overlay(self) -> Overlay:
-        surface = self._surface()
-        to_view = self.view_from_surface(surface)
-        outlines: list[tuple[Points, str, bool]] = []
+        surface, desk = self._surface(), self.desk
+        outlines: list[Outline] = []
         vertices: Points | None = None
         lattice: tuple[Points, ...] = ()
-        shape, kind = self._shape_in_hand()
-        if surface is not None and to_view is not None:
-            if self.desk.step is Step.FOLLOW:
-                points = (
-                    self._moving
-                    if shape is not None and self._moving is not None
-                    else surface.area.points_at(self.desk.frame)
-                )
-                outlines.append((apply_matrix(to_view, points), "area", True))
-                vertices = apply_matrix(to_view, points) if self.desk.tool == "edit" else None
-                if self.desk.has_lattice:
-                    lattice = _lattice(points, to_view)
-            elif self.desk.step in (Step.COVER, Step.MATCH) or self.desk.tool == "edit":
-                self._add_cover(outlines)
-                if shape is not None and kind == "cover" and self.desk.tool == "edit":
-                    points = self._moving if self._moving is not None else shape.points_at(self.desk.frame)
-                    rides = self._fix_to_view()
-                    vertices = apply_matrix(to_view if rides is None else rides, points)
+        trails: tuple[Points, ...] = ()
+        if desk.step is Step.FOLLOW and self.look() is not Look.SHEET:
+            outlines, vertices = self.stage.outlines(), self.stage.vertices()
+            to_view = self.view_from_surface(surface)
+            if surface is not None and to_view is not None and desk.has_lattice:
+                lattice = _lattice(surface.outline, to_view)
+            trails = tuple(self.stage.trails()) if desk.has_trails else ()
+        elif desk.step in (Step.COVER, Step.MATCH) or desk.tool == "edit":
+            self._add_cover(outlines)
+            vertices = self._cover_vertices()
         if self.drawn.points:
             outlines.append(self._drawing())
-            vertices = outlines[-1][0]
-        return Overlay(tuple(outlines), vertices, lattice)
+            vertices = outlines[-1].points
+        marks = tuple(self.stage.marks()) if desk.step is Step.FOLLOW else ()
+        return Overlay(tuple(outlines), vertices, lattice, trails, marks)
+
+    def _cover_vertices(self) -> Points | None:
+        shape, to_view = self._cover_in_hand(), self._fix_to_view()
+        if shape is None or to_view is None or self.desk.tool != "edit":
+            return None
+        points = self._moving if self._moving is not None else shape.points_at(self.desk.frame)
+        return apply_matrix(to_view, points)
 
     def _fix_to_view(self) -> Matrix | None:
         fix, shot = self._fix(), self.shot
         return self.view_from_surface(shot.surface(fix.surface_id)) if fix is not None and shot is not None else None
 
-    def _add_cover(self, outlines: list[tuple[Points, str, bool]]) -> None:
+    def _add_cover(self, outlines: list[Outline]) -> None:
         fix, to_view = self._fix(), self._fix_to_view()
         if fix is None or to_view is None:
             return
@@ -329,13 +403,16 @@ class Canvas(QObject):
             points: Points = shape.points_at(self.desk.frame)
             if self._moving is not None and shape is fix.cover.shapes[0]:
                 points = self._moving
-            outlines.append((apply_matrix(to_view, outline(points, is_smooth=shape.is_smooth)), "cover", True))
+            line = apply_matrix(to_view, outline(points, is_smooth=shape.is_smooth))
+            outlines.append(Outline(line, "cover"))
 
-    def _drawing(self) -> tuple[Points, str, bool]:
+    def _drawing(self) -> Outline:
         to_view = self._drawing_to_view()
         points = np.array(self.drawn.points)
-        kind = "area" if self.desk.step is Step.FOLLOW else "drawing"
-        return apply_matrix(to_view, points) if to_view is not None else points, kind, False
+        kind = "drawing"
+        if self.desk.step is Step.FOLLOW:
+            kind = "keep-out" if self.desk.draws == "keep-out" else "area"
+        return Outline(apply_matrix(to_view, points) if to_view is not None else points, kind, is_closed=False)
 
     def _drawing_to_view(self) -> Matrix | None:
         """Return where a new shape is counted: an area in the frame's pixels, a cover in the surface's."""
@@ -343,12 +420,9 @@ class Canvas(QObject):
             return self.view_from_frame()
         return self.view_from_surface(self._surface())
 
-    def _shape_in_hand(self) -> tuple[Shape | None, str]:
-        if self.desk.step is Step.FOLLOW:
-            surface = self._surface()
-            return (surface.area, "area") if surface is not None else (None, "")
+    def _cover_in_hand(self) -> Shape | None:
         fix = self._fix()
-        return (fix.cover.shapes[0], "cover") if fix is not None and fix.cover.shapes else (None, "")
+        return fix.cover.shapes[0] if fix is not None and fix.cover.shapes else None
 
     # -- cursor ---------------------------------------------------------------------------------------------
 
@@ -415,16 +489,23 @@ class Canvas(QObject):
     def _on_pointer(self, event: PointerEvent) -> None:
         if self.shot is None:
             return
-        if self.desk.paint_tool is not None:
+        if self.look() is Look.SHEET:
+            if event.kind == "press":
+                self.sheet_clicked.emit(event.x, event.y)
+        elif self.desk.paint_tool is not None:
             self._paint(event)
         elif self.desk.tool == "draw" and event.kind == "press":
-            self._click_shape(event)
+            self._click(event)
+        elif self.desk.step is Step.FOLLOW and self.desk.tool in ("edit", "pin"):
+            self.stage.press(event) if event.kind == "press" else self.stage.move(event)
+            self.refresh_overlay()
         elif self.desk.tool == "edit":
             self._edit(event)
 
     def cancel(self) -> bool:
         """Drop the gesture in hand; returns whether there was one."""
-        was = bool(self.drawn.points) or self._drag is not None or bool(self._stroke_events)
+        was = bool(self.drawn.points) or self._drag is not None or bool(self._stroke_events) or self.stage.is_dragging
+        self.stage.cancel()
         self.drawn, self._drag, self._moving, self._stroke_events, self._live = (
             DrawnShape(),
             None,
@@ -438,7 +519,11 @@ class Canvas(QObject):
 
     # -- shapes ---------------------------------------------------------------------------------------------
 
-    def _click_shape(self, event: PointerEvent) -> None:
+    def _click(self, event: PointerEvent) -> None:
+        if self.desk.step is Step.FOLLOW and self.stage.places_spots:
+            self.stage.place_spot(event)
+            self.refresh_overlay()
+            return
         to_view = self._drawing_to_view()
         if to_view is None:
             surface = self._surface()
@@ -448,25 +533,15 @@ class Canvas(QObject):
         self.drawn = draw_shape_click(self.drawn, event, to_view)
         if self.drawn.is_closed:
             points, self.drawn = np.array(self.drawn.points), DrawnShape()
-            shape = Shape(id=new_id(), keys=(ShapeKey(frame=self.desk.frame, points=Array(points)),))
-            self._add_area(shape) if self.desk.step is Step.FOLLOW else self._add_cover_shape(shape)
+            if self.desk.step is Step.FOLLOW:
+                self.stage.add_shape(points)
+            else:
+                self._add_cover_shape(points)
         self.refresh_overlay()
 
-    def _add_area(self, shape: Shape) -> None:
-        shot, surface = self.shot, self._surface()
-        assert shot is not None
-        if surface is not None and self.desk.surface_id and surface.track is None:
-            self.session.commit("Draw area", edits.set_area, shot.id, surface.id, shape, self.desk.frame)
-        else:
-            fresh = Surface(
-                id=new_id(), name=free_name("Surface", shot.surfaces), home_frame=self.desk.frame, area=shape
-            )
-            if self.session.commit("New surface", edits.add_surface, shot.id, fresh):
-                self.session.set_desk(surface_id=fresh.id)
-        self.session.set_desk(tool="edit")
-
-    def _add_cover_shape(self, shape: Shape) -> None:
+    def _add_cover_shape(self, points: Points) -> None:
         shot, surface, fix = self.shot, self._surface(), self._fix()
+        shape = Shape(id=new_id(), keys=(ShapeKey(frame=self.desk.frame, points=Array(points)),))
         assert shot is not None
         assert surface is not None
         if fix is not None and not fix.cover.shapes:
@@ -484,9 +559,7 @@ class Canvas(QObject):
 
     def _edit(self, event: PointerEvent) -> None:
         if event.kind == "press":
-            shape, kind = self._shape_in_hand()
-            surface = self._surface()
-            to_view = self._fix_to_view() if kind == "cover" else self.view_from_surface(surface)
+            shape, to_view = self._cover_in_hand(), self._fix_to_view()
             if shape is None or to_view is None:
                 return
             self._drag = drag_points(shape.points_at(self.desk.frame), event, to_view, self)
@@ -513,20 +586,9 @@ class Canvas(QObject):
             self.refresh_overlay()
 
     def _commit_points(self, points: Points) -> None:
-        shot, (shape, kind) = self.shot, self._shape_in_hand()
+        shot, shape, fix = self.shot, self._cover_in_hand(), self._fix()
         assert shot is not None
         assert shape is not None
-        if kind == "area":
-            surface = self._surface()
-            assert surface is not None
-            moved = Shape(
-                id=shape.id,
-                keys=(ShapeKey(frame=surface.home_frame, points=Array(points)),),
-                is_smooth=shape.is_smooth,
-            )
-            self.session.commit("Change area", edits.set_area, shot.id, surface.id, moved, surface.home_frame)
-            return
-        fix = self._fix()
         assert fix is not None
         is_new = self.desk.frame not in {key.frame for key in shape.keys}
         self.session.commit(

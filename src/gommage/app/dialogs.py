@@ -26,7 +26,7 @@ from PySide6.QtWidgets import (
 from gommage.app.actions import ACTIONS, HELD_KEYS
 from gommage.app.rows import heading, quiet
 from gommage.app.theme import tabular_font
-from gommage.core.document import Footage, Shot
+from gommage.core.document import Footage, Shot, placement
 from gommage.core.engine import RenderTarget
 from gommage.core.picture import FootageReport
 from gommage.core.picture.colour import colour_spaces
@@ -150,6 +150,13 @@ class RenderDialog(QDialog):
         span.addWidget(QLabel("to"))
         span.addWidget(self.last)
         span.addStretch()
+        self.still = QComboBox()
+        self.still.setAccessibleName("Held still")
+        self.still.addItem("As filmed", "")
+        for surface in shot.surfaces:
+            if placement(shot, surface) is not None:
+                self.still.addItem(f"{surface.name} held still", surface.id)
+        self.still.activated.connect(self._explain)
         self.note = quiet(name="What is kept")
         form = QFormLayout()
         form.setLabelAlignment(Qt.AlignmentFlag.AlignRight)
@@ -157,6 +164,7 @@ class RenderDialog(QDialog):
         form.addRow("Format", self.kind)
         form.addRow("Folder", row)
         form.addRow("Frames", span)
+        form.addRow("Camera", self.still)
         form.addRow("", self.note)
         buttons = QDialogButtonBox(QDialogButtonBox.StandardButton.Cancel)
         go = buttons.addButton("Render", QDialogButtonBox.ButtonRole.AcceptRole)
@@ -172,6 +180,12 @@ class RenderDialog(QDialog):
         self._explain()
 
     def _explain(self) -> None:
+        if self.still.currentData():
+            self.note.setText(
+                "Each frame is moved so that the surface lies as on its home frame. Frames on which it was not "
+                "followed are left out."
+            )
+            return
         as_plate = self.kind.currentData() == ""
         self.note.setText(
             "Files keep their frame numbers and metadata. Pixels outside the fixes are the plate's, bit for bit."
@@ -190,8 +204,8 @@ class RenderDialog(QDialog):
         folder = Path(self.where.text()).expanduser()
         if kind.startswith("."):
             name = Path(self._shot.footage.path).name.split(".")[0].rstrip("#_-") or "render"
-            return RenderTarget(folder / f"{name}{kind}")
-        return RenderTarget(folder, kind)
+            return RenderTarget(folder / f"{name}{kind}", held_still=self.still.currentData())
+        return RenderTarget(folder, kind, held_still=self.still.currentData())
 
     def frames(self) -> range:
         """Return the frames to render."""

@@ -36,11 +36,26 @@ from gommage.app.strip import FrameStrip, StripData
 from gommage.app.theme import DARK, LIGHT, apply_theme, icon, tabular_font
 from gommage.app.viewbar import ViewBar
 from gommage.app.viewer import Viewer
-from gommage.core.document import Array, CleanPlate, Fix, Frames, Project, Shot, Surface, edits, new_id, store
+from gommage.core.document import (
+    Array,
+    CleanPlate,
+    Fix,
+    Frames,
+    PointsFollow,
+    Project,
+    Shot,
+    Spot,
+    Still,
+    Surface,
+    edits,
+    new_id,
+    placement,
+    store,
+)
 from gommage.core.engine import Engine, Look, Priority, Step, ViewRequest, steps_of
 from gommage.core.engine.evaluate import fix_inputs
 from gommage.core.engine.steps import SLIP_TO_LOOK_AT_PX
-from gommage.core.follow import Direction
+from gommage.core.follow import Direction, read_track, smoothed, spots_near, write_track
 from gommage.core.picture import FootageReport, around, open_plates, probe, translation
 from gommage.errors import FootageError, GommageError, ProjectError
 
@@ -53,6 +68,16 @@ PICTURE_FILTER = (
     "Pictures and movies (*.exr *.dpx *.cin *.tif *.tiff *.png *.jpg *.jpeg *.mov *.mp4 *.mkv *.avi *.mxf *.webm)"
     ";;All files (*)"
 )
+TRACK_FILTER = "Follows (*.csv *.json);;All files (*)"
+SMOOTHING_FRAMES = 2.0
+DRAWN = {
+    "surface": "the area to follow",
+    "area": "one more area to follow",
+    "keep-out": "what is not to be looked at",
+    "still": "what stands still",
+    "by hand": "the thing, by its corners",
+    "points": "the features",
+}
 STEP_TOOLS = {
     Step.FOLLOW: "draw",
     Step.COVER: "draw",
@@ -171,7 +196,9 @@ class MainWindow(QMainWindow):
         row = QHBoxLayout(tray)
         row.setContentsMargins(6, 3, 6, 3)
         row.setSpacing(2)
-        for name in ("tool_hand", "tool_draw", "tool_edit", "tool_clone", "tool_heal", "tool_restore"):
+        for name in (
+            "tool_hand", "tool_draw", "tool_edit", "tool_pin", "tool_clone", "tool_heal", "tool_restore",
+        ):  # fmt: skip
             row.addWidget(self._button(name))
         row.addSpacing(12)
         self.hint = QLabel()
@@ -221,13 +248,14 @@ class MainWindow(QMainWindow):
         session.document_changed.connect(lambda old, new: self._refresh_all())
         session.desk_changed.connect(self._on_desk_changed)
         session.work_changed.connect(self._on_work_changed)
-        session.track_grew.connect(lambda track: self._on_track_grew())
+        session.track_grew.connect(self._on_track_grew)
         session.measured.connect(self._refresh_all)
         session.error_shown.connect(self.show_error)
         session.note_shown.connect(self.show_note)
         self.canvas.shown.connect(lambda frame: self._ready_timer.start())
         self._ready_timer.timeout.connect(lambda: self.strip.show_ready(self.canvas.ready_frames()))
         self.canvas.source_words.connect(self.panel.fill.show_source)
+        self.canvas.sheet_clicked.connect(self._on_sheet_clicked)
         self.viewer.view_changed.connect(lambda: self.view_bar.show_zoom(self.viewer.zoom))
         self.viewer.hovered.connect(self._on_hovered)
         self.view_bar.look_chosen.connect(lambda look: session.set_desk(look=look))
@@ -235,12 +263,13 @@ class MainWindow(QMainWindow):
         self.panel.step_chosen.connect(self._go_to_step)
         self.strip.frame_chosen.connect(session.go_to)
         self.strip.span_dragged.connect(self._on_span_dragged)
+        self.strip.frames_marked.connect(lambda first, last: session.set_desk(marked=(first, last)))
         self.frame_box.valueChanged.connect(session.go_to)
         self.cards.add_fix.connect(self.new_fix)
         self.cards.add_surface.connect(self.new_surface)
         self.cards.add_plate.connect(self.new_plate)
         self.cards.fixes.chosen.connect(self._on_fix_chosen)
-        self.cards.surfaces.chosen.connect(lambda i: session.set_desk(surface_id=i, step=Step.FOLLOW, tool="edit"))
+        self.cards.surfaces.chosen.connect(self._on_surface_chosen)
         self.cards.plates.chosen.connect(self._on_plate_chosen)
         self.cards.fix_toggled.connect(self._on_fix_toggled)
         for rows, items in ((self.cards.fixes, "fixes"), (self.cards.surfaces, "surfaces")):
@@ -330,10 +359,12 @@ class MainWindow(QMainWindow):
                    tuple(states[step].state for step in Step))  # fmt: skip
 
     def _surface_row(self, surface: Surface) -> Row:
-        track = self.session.track_of(surface)
-        if track is None:
+        placed = self.session.placed(surface)
+        if placed is None:
             return Row(surface.id, surface.name, "not followed")
-        slip = float(track.slip_px.values.max())
+        if isinstance(surface.how, Still):
+            return Row(surface.id, surface.name, "still")
+        slip = max((s for f, s in zip(placed.frames, placed.slip_px, strict=True) if placed.is_placed(f)), default=0.0)
         return Row(surface.id, surface.name, f"slip {slip:.2f} px", needs_look=slip > SLIP_TO_LOOK_AT_PX)
 
     def _refresh_actions(self) -> None:
@@ -343,7 +374,7 @@ class MainWindow(QMainWindow):
             "": True,
             "shot": shot is not None,
             "surface": surface is not None,
-            "track": surface is not None and surface.track is not None,
+            "track": surface is not None and self.session.placed(surface) is not None,
             "fix": desk.fix(self.session.project) is not None,
             "plate": desk.plate(self.session.project) is not None,
         }
@@ -356,8 +387,11 @@ class MainWindow(QMainWindow):
             action.setText(f"{name.capitalize()} {label[0].lower() + label[1:]}" if label else name.capitalize())
             action.setToolTip(f"{action.text()} ({action.shortcut().toString()})")
         checks = {f"step_{step.lower()}": desk.step is step for step in Step}
-        checks |= {f"tool_{tool}": desk.tool == tool for tool in ("hand", "draw", "edit", "clone", "heal", "restore")}
+        tools = ("hand", "draw", "edit", "pin", "clone", "heal", "restore")
+        checks |= {f"tool_{tool}": desk.tool == tool for tool in tools}
         checks |= {"steady": desk.is_steady, "lattice": desk.has_lattice, "wipe": desk.has_wipe}
+        checks |= {"square_on": desk.is_square_on, "test_card": desk.has_test_card, "trails": desk.has_trails}
+        checks["sheet"] = desk.look is Look.SHEET
         checks["play"] = hasattr(self, "_playing") and self._playing.isActive()
         for name, is_on in checks.items():
             self.actions_by_id[name].setChecked(is_on)
@@ -367,8 +401,13 @@ class MainWindow(QMainWindow):
         if self.shot is None:
             return ""
         if desk.tool == "draw":
-            what = "the area to follow" if desk.step is Step.FOLLOW else "the thing"
+            if desk.step is Step.FOLLOW and self.canvas.stage.places_spots:
+                return "Click on features that stand out"
+            what = DRAWN[desk.draws] if desk.step is Step.FOLLOW else "the thing"
             return f"Click round {what}; click the first point to close"
+        if desk.tool == "pin":
+            own = f"{len(desk.pin_points)} own points" if desk.pin_points else "the corners"
+            return f"Drag {own} where they belong on this frame; Alt-click sets own points"
         if desk.tool == "edit":
             return "Drag points, or inside to move the whole shape"
         if desk.paint_tool is not None:
@@ -397,26 +436,34 @@ class MainWindow(QMainWindow):
             return StripData()
         frames = shot.footage.frames
         surface, fix = self.desk.surface(project), self.desk.fix(project)
-        track = self.session.track_of(surface) if surface is not None else None
-        certainty = {} if track is None else dict(zip(track.frames, track.certainty.values.tolist(), strict=True))
-        amber = (
-            ()
-            if track is None
-            else (f for f, s in zip(track.frames, track.slip_px.values, strict=True) if s > SLIP_TO_LOOK_AT_PX)
-        )
+        placed = self.session.placed(surface) if surface is not None else None
+        known = [frame for frame in placed.frames if placed.is_placed(frame)] if placed is not None else []
+        sure: dict[int, float] = {}
+        slips: dict[int, float] = {}
+        reasons: dict[int, str] = {}
+        for frame in known:
+            assert placed is not None
+            row = frame - placed.first_frame
+            slips[frame], reasons[frame] = float(placed.slip_px[row]), placed.reasons[row]
+            sure[frame] = float(placed.certainty.values[row]) / (1 + (slips[frame] / SLIP_TO_LOOK_AT_PX) ** 2)
+        amber = [frame for frame, slip in slips.items() if slip > SLIP_TO_LOOK_AT_PX]
         homes = (surface.home_frame,) if surface is not None else ()
         life = (fix.frames or frames) if fix is not None else None
         return StripData(
             frames.first,
             frames.last,
             frozenset(shot.footage.missing),
-            certainty,
+            sure,
             frozenset(amber),
             tuple(key.frame for shape in fix.cover.shapes for key in shape.keys) if fix is not None else (),
             homes,
             {plate.home_frame: len(plate.strokes) for plate in shot.clean_plates if plate.strokes},
             {one.frame: one.worst for one in self.session.measures(fix.id)} if fix is not None else {},
             (life.first, life.last) if life is not None else None,
+            slips,
+            reasons,
+            tuple(pin.frame for pin in surface.pins) if surface is not None else (),
+            self.desk.marked,
         )
 
     def _on_track_grew(self) -> None:
@@ -457,8 +504,8 @@ class MainWindow(QMainWindow):
         engine, frame = self.session.engine, self.desk.frame
         self.session.jobs.cancel(lambda name: isinstance(name, tuple) and name[:1] == ("loupe",))
         for fix in shot.fixes:
-            track = shot.surface(fix.surface_id).track
-            if not fix.cover.shapes or track is None or frame not in track.frames:
+            track = placement(shot, shot.surface(fix.surface_id))
+            if not fix.cover.shapes or track is None or not track.is_placed(frame):
                 continue
             box = around(fix.cover.shapes[0].keys[0].points.values, 14)
             scale = 2 * min(LOUPE.width() / box.width, LOUPE.height() / box.height)
@@ -510,12 +557,20 @@ class MainWindow(QMainWindow):
 
     # -- selection ------------------------------------------------------------------------------------------
 
+    def _on_sheet_clicked(self, x: float, y: float) -> None:
+        frame = self.canvas.sheet_frame_at(x, y)
+        if frame is not None:
+            self.session.go_to(frame)
+
     def _on_fix_chosen(self, fix_id: str) -> None:
         shot = self.shot
         assert shot is not None
         fix = shot.fix(fix_id)
         plate_id = fix.fill.plate_ids[-1] if fix.fill.plate_ids else self.desk.plate_id
         self.session.set_desk(fix_id=fix_id, surface_id=fix.surface_id, plate_id=plate_id)
+
+    def _on_surface_chosen(self, surface_id: str) -> None:
+        self.session.set_desk(surface_id=surface_id, step=Step.FOLLOW, tool="edit", area_id="", pin_points=())
 
     def _on_plate_chosen(self, plate_id: str) -> None:
         shot = self.shot
@@ -725,7 +780,7 @@ class MainWindow(QMainWindow):
     def new_surface(self) -> None:
         """Draw the area of another surface."""
         if self.shot is not None:
-            self.session.set_desk(surface_id="", step=Step.FOLLOW, tool="draw", look=Look.RESULT)
+            self.session.set_desk(surface_id="", step=Step.FOLLOW, tool="draw", look=Look.RESULT, draws="surface")
 
     def new_fix(self) -> None:
         """Draw the cover of another fix on the surface in hand."""
@@ -810,10 +865,12 @@ class MainWindow(QMainWindow):
             self.show_note(
                 f"Frame {worst.frame}: seam {worst.seam_percent:.1f} %, flicker {worst.flicker_percent:.1f} %"
             )
-        elif surface is not None and surface.track is not None:
-            slip = surface.track.slip_px.values
-            self.session.go_to(surface.track.first_frame + int(slip.argmax()))
-            self.show_note("Not measured yet; this is the frame with the greatest slip.")
+        elif surface is not None and (placed := self.session.placed(surface)) is not None:
+            slips = {f: s for f, s in zip(placed.frames, placed.slip_px, strict=True) if placed.is_placed(f)}
+            worst_slip = max(slips, key=lambda frame: slips[frame])
+            self.session.go_to(worst_slip)
+            why = placed.reasons[worst_slip - placed.first_frame]
+            self.show_note(f"The greatest slip, {slips[worst_slip]:.2f} px" + (f": {why}" if why else ""))
 
     def play(self) -> None:
         """Play or stop."""
@@ -851,7 +908,121 @@ class MainWindow(QMainWindow):
 
     def follow_both(self) -> None:
         """Follow both ways."""
-        self.session.follow(Direction.BOTH)
+        self.session.follow(Direction.BOTH, self.desk.marked_frames)
+
+    def follow_one_on(self) -> None:
+        """Follow to the next frame."""
+        self._follow_one(Direction.FORWARDS, 1)
+
+    def follow_one_back(self) -> None:
+        """Follow to the frame before."""
+        self._follow_one(Direction.BACKWARDS, -1)
+
+    def _follow_one(self, direction: Direction, step: int) -> None:
+        shot = self.shot
+        if shot is None or self.desk.frame + step not in shot.footage.frames:
+            return
+        first, last = sorted((self.desk.frame, self.desk.frame + step))
+        self.session.follow(direction, Frames(first=first, last=last))
+
+    # -- actions: correcting a follow -------------------------------------------------------------------------
+
+    def mark_from(self) -> None:
+        """Let the marked frames begin here."""
+        _, last = self.desk.marked or (0, self.desk.frame)
+        self.session.set_desk(marked=(self.desk.frame, max(last, self.desk.frame)))
+
+    def mark_to(self) -> None:
+        """Let the marked frames end here."""
+        first, _ = self.desk.marked or (self.desk.frame, 0)
+        self.session.set_desk(marked=(min(first, self.desk.frame), self.desk.frame))
+
+    def unmark(self) -> None:
+        """Mark no frames."""
+        self.session.set_desk(marked=None)
+
+    def smooth_marked(self) -> None:
+        """Smooth the motion over the marked frames."""
+        surface, marked = self.desk.surface(self.session.project), self.desk.marked_frames
+        if surface is None or surface.track is None or marked is None:
+            self.show_error("Mark the frames to smooth first: drag over them on the strip with Shift held.")
+            return
+        try:
+            track = smoothed(surface.track, surface, marked, SMOOTHING_FRAMES)
+        except ValueError as error:
+            self.show_error(f"Nothing was smoothed: {error}.")
+            return
+        label = f"Smooth {marked.first}–{marked.last}"
+        self.session.commit(label, edits.set_track, self.desk.shot_id, surface.id, track)
+
+    def trim_to_marked(self) -> None:
+        """Keep what was followed on the marked frames only."""
+        surface, marked = self.desk.surface(self.session.project), self.desk.marked_frames
+        if surface is None or marked is None:
+            self.show_error("Mark the frames to keep first: drag over them on the strip with Shift held.")
+            return
+        label = f"Trim to {marked.first}–{marked.last}"
+        self.session.commit(label, edits.trim_track, self.desk.shot_id, surface.id, marked)
+
+    def unpin(self) -> None:
+        """Take the correction on this frame off."""
+        desk = self.desk
+        self.session.commit(f"Unpin {desk.frame}", edits.remove_pin, desk.shot_id, desk.surface_id, desk.frame)
+
+    def forget_own_points(self) -> None:
+        """Let the pin tool move the surface's corners again."""
+        self.session.set_desk(pin_points=())
+
+    def find_spots(self) -> None:
+        """Set spots that are easy to follow around those there are, beside the interface."""
+        shot, surface = self.shot, self.desk.surface(self.session.project)
+        if shot is None or surface is None or not isinstance(surface.how, PointsFollow):
+            self.show_error("Spots are found for a surface of points; begin one with New surface, Points.")
+            return
+        engine, home = self.session.engine, surface.home_frame
+
+        def run(check: object) -> np.ndarray:
+            return spots_near(engine.plate(shot.footage, home), surface)
+
+        def found(places: np.ndarray) -> None:
+            how = surface.how
+            assert isinstance(how, PointsFollow)
+            spots = (*how.spots, *(Spot(id=new_id(), x=float(x), y=float(y)) for x, y in places))
+            self.session.commit("Find spots", edits.change_follow, shot.id, surface.id, spots=spots)
+            self.show_note(f"{len(places)} spots found")
+
+        self.session.submit(("spots", surface.id), Priority.NEIGHBOUR, run, found)
+
+    def write_follow(self) -> None:
+        """Write where the surface in hand is to a file."""
+        shot, surface = self.shot, self.desk.surface(self.session.project)
+        placed = self.session.placed(surface) if surface is not None else None
+        if shot is None or surface is None or placed is None:
+            return
+        chosen, _ = QFileDialog.getSaveFileName(self, "Write follow", f"{surface.name}.csv", TRACK_FILTER)
+        if not chosen:
+            return
+        try:
+            write_track(Path(chosen), surface, placed, (shot.footage.width, shot.footage.height))
+        except GommageError as error:
+            self.show_error(str(error))
+            return
+        self.show_note(f"{surface.name} written to {Path(chosen).name}")
+
+    def read_follow(self) -> None:
+        """Give the surface in hand the track of a file."""
+        shot, surface = self.shot, self.desk.surface(self.session.project)
+        if shot is None or surface is None:
+            return
+        chosen, _ = QFileDialog.getOpenFileName(self, "Read follow", "", TRACK_FILTER)
+        if not chosen:
+            return
+        try:
+            track = read_track(Path(chosen), surface)
+        except GommageError as error:
+            self.show_error(str(error))
+            return
+        self.session.commit(f"Read {Path(chosen).name}", edits.set_track, shot.id, surface.id, track)
 
     def stop(self) -> None:
         """Drop the shape in hand, let go of a chosen stroke, else stop what runs."""
@@ -905,6 +1076,12 @@ class MainWindow(QMainWindow):
         """Edit the shape in hand."""
         self._take("edit")
 
+    def tool_pin(self) -> None:
+        """Correct the surface on this frame."""
+        if self.desk.step is not Step.FOLLOW:
+            self._go_to_step(Step.FOLLOW)
+        self._take("pin")
+
     def tool_clone(self) -> None:
         """Clone."""
         self._brush("clone")
@@ -948,6 +1125,23 @@ class MainWindow(QMainWindow):
     def steady(self) -> None:
         """Hold the surface still, or let it go."""
         self.session.set_desk(is_steady=not self.desk.is_steady)
+
+    def square_on(self) -> None:
+        """Show the surface without perspective, or as filmed."""
+        self.session.set_desk(is_square_on=not self.desk.is_square_on)
+
+    def test_card(self) -> None:
+        """Lay the test card on the surface, or take it away."""
+        self.session.set_desk(has_test_card=not self.desk.has_test_card)
+
+    def trails(self) -> None:
+        """Show or hide the ways of the corners."""
+        self.session.set_desk(has_trails=not self.desk.has_trails)
+
+    def sheet(self) -> None:
+        """Show the surface on all frames at once, or the result again."""
+        is_on = self.desk.look is Look.SHEET
+        self.session.set_desk(look=Look.RESULT if is_on else Look.SHEET)
 
     def lattice(self) -> None:
         """Show or hide the lattice."""

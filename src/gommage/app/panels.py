@@ -9,9 +9,7 @@ from PySide6.QtCore import QSignalBlocker, Qt, Signal
 from PySide6.QtWidgets import (
     QButtonGroup,
     QCheckBox,
-    QComboBox,
     QHBoxLayout,
-    QLabel,
     QListView,
     QScrollArea,
     QStackedWidget,
@@ -21,20 +19,14 @@ from PySide6.QtWidgets import (
 )
 
 from gommage.app.cards import ROW_ROLE, LineDelegate, Row, RowModel
-from gommage.app.rows import AdviceBox, ValueRow, heading, push_button, quiet, rule, spaced, tool_button
+from gommage.app.follow_page import FollowPage
+from gommage.app.page import Page
+from gommage.app.rows import ValueRow, heading, push_button, quiet, rule, tool_button
 from gommage.app.session import Session
-from gommage.core.document import CleanPlate, Fix, MotionModel, Shot, Stroke, Surface, edits
+from gommage.core.document import CleanPlate, Fix, Shot, Stroke, Surface, edits, placement
 from gommage.core.engine import State, Step, steps_of
-from gommage.core.follow import Direction
 
 __all__ = ["FrameFacts", "StepPanel"]
-
-MOTION_WORDS = {
-    MotionModel.SHIFT: "Shift",
-    MotionModel.SIMILARITY: "Shift, turn and scale",
-    MotionModel.AFFINE: "Shift, turn, scale and shear",
-    MotionModel.PERSPECTIVE: "Perspective",
-}
 
 
 @dataclass(frozen=True, slots=True)
@@ -43,112 +35,6 @@ class FrameFacts:
 
     stops: tuple[float, float, float] | None = None
     grain: str = ""
-
-
-class Page(QWidget):
-    """What one step needs. Subclasses build rows and show state; they report intents to the session."""
-
-    def __init__(self, session: Session) -> None:
-        super().__init__()
-        self.setObjectName("panel")
-        self.session = session
-        self.advice = AdviceBox()
-        self.box = QVBoxLayout(self)
-        self.box.setContentsMargins(4, 4, 4, 4)
-        self.box.setSpacing(8)
-        self.box.addWidget(self.advice)
-        self.build()
-        self.box.addStretch()
-
-    def build(self) -> None:
-        """Add the page's rows."""
-
-    def refresh(self, shot: Shot, surface: Surface | None, fix: Fix | None, plate: CleanPlate | None) -> None:
-        """Show the state of the document and the desk."""
-
-    def call(self, name: str) -> None:
-        """Do one of the main window's actions."""
-        getattr(self.window(), name)()
-
-
-class FollowPage(Page):
-    def build(self) -> None:
-        self.title = heading("")
-        self.motion = QComboBox()
-        self.motion.setAccessibleName("Motion")
-        self.motion.setToolTip("How much the plane may move. Fewer freedoms hold better on weak texture.")
-        for model, words in MOTION_WORDS.items():
-            self.motion.addItem(words, model)
-        self.motion.activated.connect(self._on_motion)
-        self.back = push_button(
-            "◂ Backwards", lambda: self.session.follow(Direction.BACKWARDS), tip="Follow backwards (Ctrl+D)"
-        )
-        self.both = push_button(
-            "Follow both ways",
-            lambda: self.session.follow(Direction.BOTH),
-            primary=True,
-            tip="Follow to both ends (Ctrl+G)",
-        )
-        self.on = push_button(
-            "Forwards ▸", lambda: self.session.follow(Direction.FORWARDS), tip="Follow forwards (Ctrl+F)"
-        )
-        for button, name in ((self.back, "Follow backwards"), (self.on, "Follow forwards")):
-            button.setAccessibleName(name)
-        self.facts = quiet(name="Follow result")
-        self.box.addWidget(self.title)
-        self.box.addWidget(QLabel("Motion"))
-        self.box.addWidget(self.motion)
-        self.box.addWidget(self.both)
-        self.box.addLayout(spaced(self.back, self.on))
-        self.box.addWidget(self.facts)
-        self.box.addWidget(rule())
-        self.new = push_button(
-            "New surface", lambda: self.call("new_surface"), tip="Draw an area on another plane (Shift+A)"
-        )
-        self.box.addWidget(self.new)
-
-    def _on_motion(self) -> None:
-        shot, surface = (
-            self.session.desk.shot(self.session.project),
-            self.session.desk.surface(self.session.project),
-        )
-        if shot is not None and surface is not None:
-            chosen = self.motion.currentData()
-            self.session.commit("Motion", edits.change_surface, shot.id, surface.id, motion=MotionModel(chosen))
-
-    def refresh(self, shot: Shot, surface: Surface | None, fix: Fix | None, plate: CleanPlate | None) -> None:
-        has = surface is not None
-        for widget in (self.motion, self.back, self.both, self.on):
-            widget.setEnabled(has and not self.session.is_busy())
-        self.new.setVisible(has)
-        if surface is None:
-            self.title.setText("No surface yet")
-            self.facts.setText("")
-            self.advice.say(
-                "Draw round a flat, well-textured part of the picture that moves with the thing. Click its corners; "
-                "click the first one again to close."
-            )
-            return
-        self.title.setText(surface.name)
-        self.advice.say("")
-        with QSignalBlocker(self.motion):
-            self.motion.setCurrentIndex(self.motion.findData(surface.motion))
-        track = self.session.track_of(surface)
-        if track is None:
-            self.facts.setText(f"Home frame {surface.home_frame}. Not followed yet.")
-            return
-        slip = track.slip_px.values
-        frame = self.session.desk.frame
-        here = f"{slip[frame - track.first_frame]:.2f} px here" if frame in track.frames else "not followed here"
-        words = [
-            f"Home frame {surface.home_frame}",
-            f"Followed {track.frames.first}–{track.frames.last}",
-            f"Slip {here}, {slip.max():.2f} px at most",
-        ]
-        for reason, end in ((track.before, track.frames.first), (track.after, track.frames.last)):
-            if reason:
-                words.append(f"Ended at {end}: {reason}")
-        self.facts.setText("\n".join(words))
 
 
 class CoverPage(Page):
@@ -192,7 +78,7 @@ class CoverPage(Page):
             widget.setEnabled(has)
         self.new.setVisible(has)
         self.title.setText(fix.name if fix is not None else "Nothing covered yet")
-        if surface is None or surface.track is None:
+        if surface is None or placement(shot, surface) is None:
             self.advice.say(
                 "A cover rides on a followed surface, and there is none yet.",
                 "Go to Follow",
@@ -306,7 +192,8 @@ class FillPage(Page):
 
     def refresh(self, shot: Shot, surface: Surface | None, fix: Fix | None, plate: CleanPlate | None) -> None:
         self.title.setText(plate.name if plate is not None else "No clean plate yet")
-        can_make = surface is not None and surface.track is not None and self.session.desk.frame in surface.track.frames
+        placed = placement(shot, surface) if surface is not None else None
+        can_make = placed is not None and placed.is_placed(self.session.desk.frame)
         self.make.setEnabled(can_make)
         self.load.setEnabled(can_make)
         self._say(shot, surface, fix, plate)
@@ -323,7 +210,7 @@ class FillPage(Page):
         self._show_stroke()
 
     def _say(self, shot: Shot, surface: Surface | None, fix: Fix | None, plate: CleanPlate | None) -> None:
-        if surface is None or surface.track is None:
+        if surface is None or placement(shot, surface) is None:
             self.advice.say("A clean plate lies on a followed surface, and there is none yet.", "Go to Follow",
                             lambda: self.call("step_follow"))  # fmt: skip
         elif plate is None:

@@ -15,12 +15,20 @@ from PySide6.QtCore import QObject, Qt, Signal
 
 from gommage.app.desk import Desk
 from gommage.core.check import FrameMeasures
-from gommage.core.document import History, Project, Surface, Track, edits, store
+from gommage.core.document import Frames, History, PointsFollow, Project, Surface, Track, edits, placement, store
 from gommage.core.document.journal import Journal
-from gommage.core.engine import Engine, Jobs, Priority, RenderTarget, render
+from gommage.core.engine import (
+    Engine,
+    Jobs,
+    Priority,
+    RenderTarget,
+    follow_surface,
+    followed_surface,
+    render,
+)
 from gommage.core.engine.evaluate import fix_inputs
 from gommage.core.engine.render import RenderReport
-from gommage.core.follow import Direction, FollowStep, follow_plane, with_step
+from gommage.core.follow import Direction, FollowStep
 from gommage.errors import EditError, ProjectError, RenderError
 
 __all__ = ["LongWork", "Session"]
@@ -49,7 +57,7 @@ class Session(QObject):
     document_changed = Signal(object, object)
     desk_changed = Signal(object, object)
     work_changed = Signal(object)
-    track_grew = Signal(object)
+    track_grew = Signal()
     measured = Signal()
     error_shown = Signal(str)
     note_shown = Signal(str)
@@ -64,13 +72,13 @@ class Session(QObject):
         self.folder: Path | None = None
         self.saved: Project = self.history.present
         self.work: LongWork | None = None
-        self.live_track: Track | None = None
+        self.live_surface: Surface | None = None
         self.live_frame = 0
         self._measures: dict[Hashable, tuple[FrameMeasures, ...]] = {}
         self._journal_root = journal_root
         self._journal: Journal | None = None
         self._gesture = ""
-        self._followed: tuple[str, Surface] = ("", None)  # type: ignore[assignment]
+        self._followed_shot = ""
         self._later.connect(self._run, Qt.ConnectionType.QueuedConnection)
 
     # -- document -------------------------------------------------------------------------------------------
@@ -300,8 +308,7 @@ class Session(QObject):
         if self.work is None:
             return
         self.jobs.cancel(lambda key: isinstance(key, tuple) and key[:1] == ("long",))
-        if self.live_track is not None:
-            self._keep_track()
+        self._keep_track()
         self._set_work(None)
         self.note_shown.emit("Stopped")
 
@@ -313,34 +320,30 @@ class Session(QObject):
         return True
 
     def _failed(self, words: str) -> None:
-        if self.live_track is not None:
-            self._keep_track()
+        self._keep_track()
         self._set_work(None)
         self.error_shown.emit(words)
 
     # -- follow ---------------------------------------------------------------------------------------------
 
-    def follow(self, direction: Direction) -> None:
-        """Follow the surface in hand from the frame on the desk; frames show as they come."""
+    def follow(self, direction: Direction, frames: Frames | None = None) -> None:
+        """Follow the surface in hand from the frame on the desk; frames show as they come.
+
+        Parameters
+        ----------
+        direction : Direction
+        frames : Frames, optional
+            How far; the whole shot if left out.
+        """
         shot, surface = self.desk.shot(self.project), self.desk.surface(self.project)
         if shot is None or surface is None or not self._begin_work(f"Following {surface.name}"):
             return
-        footage, start = shot.footage, self.desk.frame
-        total = len(footage.frames)
-        self.live_track = surface.track
-        self._followed = (shot.id, surface)
+        start, total = self.desk.frame, len(frames or shot.footage.frames)
+        self.live_surface, self._followed_shot = surface, shot.id
 
         def run(check: Callable[[], None]) -> int:
             count = 0
-            steps = follow_plane(
-                lambda frame: self.engine.plate(footage, frame),
-                surface,
-                footage.frames,
-                start,
-                direction,
-                check,
-            )
-            for step in steps:
+            for step in follow_surface(self.engine, shot, surface, start, direction, frames, check):
                 count += 1
                 check()
                 self.later(partial(self._on_step, step, count / total))
@@ -349,33 +352,40 @@ class Session(QObject):
         self.submit(("long", "follow", surface), Priority.LONG, run, self._on_followed, self._failed)
 
     def _on_step(self, step: FollowStep, share: float) -> None:
-        if self.work is None:
+        if self.work is None or self.live_surface is None:
             return  # it came after the stop
-        self.live_track = with_step(self.live_track, step)
+        self.live_surface = followed_surface(self.live_surface, step)
         self.live_frame = step.frame
         self._progress(self.work.words, min(share, 1.0))
-        self.track_grew.emit(self.live_track)
+        self.track_grew.emit()
 
     def _keep_track(self) -> None:
-        shot_id, surface = self._followed
-        track, self.live_track = self.live_track, None
-        self.commit(f"Follow {surface.name}", edits.set_track, shot_id, surface.id, track)
+        surface, self.live_surface = self.live_surface, None
+        if surface is not None:
+            self.commit(
+                f"Follow {surface.name}",
+                edits.change_surface, self._followed_shot, surface.id, track=surface.track,
+                **({"how": surface.how} if isinstance(surface.how, PointsFollow) else {}),
+            )  # fmt: skip
 
     def _on_followed(self, count: int) -> None:
-        surface: Surface = self._followed[1]
-        track = self.live_track
+        surface = self.live_surface
         self._keep_track()
         self._set_work(None)
-        if track is not None:
+        track = surface.track if surface is not None else None
+        if surface is not None and track is not None:
             reasons = [reason for reason in (track.before, track.after) if reason]
             tail = f". It ended because {reasons[0]}" if reasons else ""
             self.note_shown.emit(f"{surface.name}: frames {track.frames.first}–{track.frames.last}{tail}.")
 
-    def track_of(self, surface: Surface) -> Track | None:
-        """Return a surface's track, as far as it is found while it is being followed."""
-        if self.live_track is not None and self._followed[1].id == surface.id:
-            return self.live_track
-        return surface.track
+    def placed(self, surface: Surface) -> Track | None:
+        """Return where a surface is, as far as it is found while it is being followed."""
+        shot = self.desk.shot(self.project)
+        if shot is None:
+            return None
+        if self.live_surface is not None and self.live_surface.id == surface.id:
+            surface = self.live_surface
+        return placement(shot, surface)
 
     # -- check and render -----------------------------------------------------------------------------------
 

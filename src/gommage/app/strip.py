@@ -25,7 +25,7 @@ class StripData:
     Attributes
     ----------
     certainty : dict of int to float
-        By frame, for the follow lane; `amber` marks frames to look at.
+        By frame, the height in the follow lane; `amber` marks frames to look at.
     keys : tuple of int
         Frames with keys of the cover in hand.
     homes : tuple of int
@@ -36,6 +36,12 @@ class StripData:
         Per cent, for the check lane.
     span : (first, last) or None
         Where the fix in hand lives.
+    slips, reasons : dict of int to float, to str
+        By frame, how far the surface may be off in pixels, and why.
+    pins : tuple of int
+        Frames corrected by hand.
+    marked : (first, last) or None
+        Marked frames.
     """
 
     first: int = 1
@@ -48,6 +54,10 @@ class StripData:
     strokes: dict[int, int] = field(default_factory=dict)
     figures: dict[int, float] = field(default_factory=dict)
     span: tuple[int, int] | None = None
+    slips: dict[int, float] = field(default_factory=dict)
+    reasons: dict[int, str] = field(default_factory=dict)
+    pins: tuple[int, ...] = ()
+    marked: tuple[int, int] | None = None
 
 
 class FrameStrip(QWidget):
@@ -55,6 +65,7 @@ class FrameStrip(QWidget):
 
     frame_chosen = Signal(int)
     span_dragged = Signal(int, int, bool)
+    frames_marked = Signal(int, int)
 
     def __init__(self) -> None:
         super().__init__()
@@ -67,6 +78,7 @@ class FrameStrip(QWidget):
         self._ready: frozenset[int] = frozenset()
         self._from, self._to = 1.0, 2.0
         self._drag = ""
+        self._mark_from = 0
 
     def sizeHint(self) -> QSize:
         return QSize(800, 106)
@@ -113,6 +125,7 @@ class FrameStrip(QWidget):
             painter.fillRect(QRectF(LEFT, top, self.width() - LEFT - RIGHT, height), QColor(colours.card))
         painter.setClipRect(QRectF(LEFT - 6, 0, self.width() - LEFT, self.height()))
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        self._draw_marked(painter)
         self._draw_ruler(painter)
         self._draw_follow(painter)
         self._draw_check(painter)
@@ -140,6 +153,15 @@ class FrameStrip(QWidget):
                 if frame % step == 0 and abs(frame - self._frame) * per_frame > 34:
                     box = QRectF(x + per_frame / 2 - 30, 0, 60, 13)
                     painter.drawText(box, Qt.AlignmentFlag.AlignCenter, str(frame))
+
+    def _draw_marked(self, painter: QPainter) -> None:
+        if self._data.marked is None:
+            return
+        first, last = self._data.marked
+        band = QRectF(self._x(first), 0, self._x(last + 1) - self._x(first), 100)
+        painter.fillRect(band, QColor(theme().raised))
+        for x in (band.left(), band.right()):
+            painter.fillRect(QRectF(x - 1, 0, 2, 100), QColor(theme().accent))
 
     def _draw_follow(self, painter: QPainter) -> None:
         colours = theme()
@@ -182,6 +204,11 @@ class FrameStrip(QWidget):
             painter.setPen(Qt.PenStyle.NoPen)
             painter.setBrush(QColor(colours.accent))
             painter.drawPolygon(QPolygonF([middle + QPointF(*d) for d in ((-5, 0), (0, -5), (5, 0), (0, 5))]))
+        for frame in self._data.pins:
+            x = self._x(frame) + width / 2
+            painter.setPen(QPen(QColor(colours.panel), 1))
+            painter.setBrush(QColor(colours.text))
+            painter.drawPolygon(QPolygonF([QPointF(x + dx, 20 + dy) for dx, dy in ((-5, 0), (5, 0), (0, 9))]))
         for frame in self._data.homes:
             x = self._x(frame) + width / 2
             painter.setPen(QPen(QColor(colours.source), 1.6))
@@ -219,6 +246,8 @@ class FrameStrip(QWidget):
             return
         x, y = event.position().x(), event.position().y()
         self._drag = self._end_at(x, y) or "scrub"
+        if event.modifiers() & Qt.KeyboardModifier.ShiftModifier:
+            self._drag, self._mark_from = "mark", self._frame_at(x)
         self.mouseMoveEvent(event)
 
     def _end_at(self, x: float, y: float) -> str:
@@ -234,6 +263,9 @@ class FrameStrip(QWidget):
         x, y = event.position().x(), event.position().y()
         if self._drag == "scrub":
             self.frame_chosen.emit(self._frame_at(x))
+        elif self._drag == "mark":
+            first, last = sorted((self._mark_from, self._frame_at(x)))
+            self.frames_marked.emit(first, last)
         elif self._drag:
             self._drag_span(x, is_final=False)
         else:
@@ -258,8 +290,12 @@ class FrameStrip(QWidget):
         parts = [f"Frame {frame}"]
         if frame in self._data.missing:
             parts.append("missing")
-        if frame in self._data.certainty:
-            parts.append(f"follow {self._data.certainty[frame]:.0%} sure")
+        if frame in self._data.slips:
+            parts.append(f"may be off by {self._data.slips[frame]:.2f} px")
+        if self._data.reasons.get(frame):
+            parts.append(self._data.reasons[frame])
+        if frame in self._data.pins:
+            parts.append("pinned")
         if frame in self._data.figures:
             parts.append(f"check {self._data.figures[frame]:.1f} %")
         return ", ".join(parts)

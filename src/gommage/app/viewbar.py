@@ -57,7 +57,7 @@ class ViewBar(QWidget):
         row.addWidget(_action_button(action("fit_view")))
         row.addWidget(self.zoom)
         row.addWidget(self.look)
-        for name in ("steady", "lattice", "wipe"):
+        for name in ("steady", "square_on", "lattice", "test_card", "wipe"):
             row.addWidget(_action_button(action(name)))
         row.addWidget(self.value, 1)
         for widget in (self.exposure, self.gamma, self.transform):

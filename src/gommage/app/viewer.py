@@ -28,12 +28,38 @@ from gommage.app.theme import tabular_font, theme
 from gommage.app.tools import PointerEvent
 from gommage.core.picture import Matrix, Points, Window
 
-__all__ = ["CursorLook", "Overlay", "Viewer"]
+__all__ = ["CursorLook", "Mark", "Outline", "Overlay", "Viewer"]
 
 ZOOM_STEP = 1.25
 OVERLAY_DARK, OVERLAY_LIGHT = "#1e1e1e", "#dcdcdc"
 """Lines over the picture: the same in every theme, since the picture is."""
+OUTLINES = {
+    "area": (Qt.PenStyle.DashLine, "source"),
+    "keep-out": (Qt.PenStyle.DotLine, "look_here"),
+    "cover": (Qt.PenStyle.SolidLine, "accent"),
+}
+"""How outlines are told apart: by their stroke, and by their colour."""
 SMALLEST_ZOOM, LARGEST_ZOOM = 0.05, 40.0
+
+
+@dataclass(frozen=True, slots=True)
+class Outline:
+    """A line through points (N, 2). Kind is "area", "keep-out", "cover" or "drawing"."""
+
+    points: Points
+    kind: str
+    is_closed: bool = True
+    is_chosen: bool = True
+
+
+@dataclass(frozen=True, slots=True)
+class Mark:
+    """A followed spot."""
+
+    x: float
+    y: float
+    is_seen: bool
+    is_chosen: bool
 
 
 @dataclass(frozen=True, slots=True)
@@ -42,17 +68,21 @@ class Overlay:
 
     Attributes
     ----------
-    outlines : tuple of (points (N, 2), kind, is_closed)
-        Kind is "area", "cover" or "drawing".
+    outlines : tuple of Outline
     vertices : (N, 2) or None
         Handles of the shape in hand.
-    lattice : tuple of (N, 2)
-        Lines of the grid on the surface.
+    lattice, trails : tuple of (N, 2)
+        Lines of the grid on the surface; ways of its corners.
+    marks : tuple of Mark
+    labels : tuple of (x, y, words)
     """
 
-    outlines: tuple[tuple[Points, str, bool], ...] = ()
+    outlines: tuple[Outline, ...] = ()
     vertices: Points | None = None
     lattice: tuple[Points, ...] = ()
+    trails: tuple[Points, ...] = ()
+    marks: tuple[Mark, ...] = ()
+    labels: tuple[tuple[float, float, str], ...] = ()
 
 
 @dataclass(frozen=True, slots=True)
@@ -270,19 +300,44 @@ class Viewer(QWidget):
         for colour, width in ((dark, 1.8), (QColor(OVERLAY_LIGHT), 0.9)):
             painter.setPen(QPen(colour, width))
             painter.drawLines(lines)
-        for points, kind, is_closed in self._overlay.outlines:
-            shape = _lines(np.vstack([points, points[:1]]) if is_closed else points)
+        for outline in self._overlay.outlines:
+            points = outline.points
+            shape = _lines(np.vstack([points, points[:1]]) if outline.is_closed else points)
             painter.setPen(QPen(dark, 3.2))
             painter.drawLines(shape)
-            style = Qt.PenStyle.DashLine if kind == "area" else Qt.PenStyle.SolidLine
-            painter.setPen(QPen(QColor(colours.source if kind == "area" else colours.accent), 1.6, style))
+            style, token = OUTLINES.get(outline.kind, (Qt.PenStyle.SolidLine, "accent"))
+            painter.setPen(QPen(QColor(getattr(colours, token)), 1.8 if outline.is_chosen else 1.0, style))
             painter.drawLines(shape)
+        for way in self._overlay.trails:
+            shape = _lines(way)
+            for pen in (QPen(dark, 2.6), QPen(QColor(colours.source), 1.2)):
+                painter.setPen(pen)
+                painter.drawLines(shape)
+            painter.setPen(QPen(QColor(colours.source), 3.5))
+            painter.drawPoints([line.p1() for line in shape])
+        self._draw_marks(painter, dark)
+        for x, y, words in self._overlay.labels:
+            self._draw_tag(painter, QPointF(x, y), words)
         if self._overlay.vertices is not None:
             for x, y in self._overlay.vertices:
                 if np.isfinite(x) and np.isfinite(y):
                     painter.setPen(QPen(dark, 1))
                     painter.setBrush(QColor(colours.text))
                     painter.drawEllipse(QPointF(x, y), 4, 4)
+
+    def _draw_marks(self, painter: QPainter, dark: QColor) -> None:
+        """Draw spots: a cross in a ring; hollow and dashed where the spot is not seen."""
+        colours = theme()
+        for mark in self._overlay.marks:
+            at = QPointF(mark.x, mark.y)
+            style = Qt.PenStyle.SolidLine if mark.is_seen else Qt.PenStyle.DotLine
+            painter.setBrush(Qt.BrushStyle.NoBrush)
+            for pen in (QPen(dark, 3.4), QPen(QColor(colours.source), 2.2 if mark.is_chosen else 1.4, style)):
+                painter.setPen(pen)
+                painter.drawEllipse(at, 8, 8)
+                if mark.is_seen:
+                    painter.drawLine(at - QPointF(4, 0), at + QPointF(4, 0))
+                    painter.drawLine(at - QPointF(0, 4), at + QPointF(0, 4))
 
     def _draw_cursor(self, painter: QPainter) -> None:
         at, look = self._pen_at, self._cursor

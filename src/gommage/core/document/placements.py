@@ -22,7 +22,7 @@ from gommage.core.document.records import ByHand, Frames, PlaneFollow, PointsFol
 __all__ = ["correction", "fitted", "moved", "placement", "relative_to"]
 
 Matrix = NDArray[np.float64]
-Points = NDArray[np.float64]
+AnyPoints = NDArray[np.floating[Any]]
 PIN_SLIP_PX = 0.3
 """How well a hand places a corner."""
 BY_HAND = "placed by hand"
@@ -170,13 +170,13 @@ def _corrections(track: Track, surface: Surface, frames: NDArray[np.int64]) -> M
     return np.stack([fitted(corners, corners + by) for by in spread])
 
 
-def moved(matrix: NDArray[np.floating[Any]], points: Points) -> Points:
+def moved(matrix: NDArray[np.floating[Any]], points: AnyPoints) -> AnyPoints:
     """Return points (N, 2) moved by a matrix (3, 3)."""
-    out: Points = points @ matrix[:, :2].T + matrix[:, 2]
+    out: AnyPoints = points @ matrix[:, :2].T + matrix[:, 2]
     return out[:, :2] / out[:, 2:]
 
 
-def fitted(source: Points, target: Points) -> Matrix:
+def fitted(source: AnyPoints, target: AnyPoints) -> Matrix:
     """Return the matrix that takes one to four points (K, 2) exactly to others, moving no more than they ask for.
 
     One point shifts, two also turn and scale, three also shear, four also give perspective.

@@ -6,8 +6,9 @@ from gommage.core.engine.following import follow_surface, followed, followed_sur
 from gommage.core.engine.jobs import Jobs, Priority
 from gommage.core.engine.painting import LiveStroke, Shown
 from gommage.core.engine.render import RenderReport, RenderTarget, render, render_in_processes
+from gommage.core.engine.sheets import Sheet, SheetRequest, sheet_key, sheet_of, sheet_pixels
 from gommage.core.engine.steps import Advice, State, Step, steps_of
-from gommage.core.engine.views import Look, ViewRequest, view_inputs, view_key, view_pixels
+from gommage.core.engine.views import Look, ViewRequest, square_on, view_inputs, view_key, view_pixels
 
 __all__ = [
     "Advice",
@@ -20,6 +21,8 @@ __all__ = [
     "Priority",
     "RenderReport",
     "RenderTarget",
+    "Sheet",
+    "SheetRequest",
     "Shown",
     "State",
     "Step",
@@ -30,6 +33,10 @@ __all__ = [
     "followed_surface",
     "render",
     "render_in_processes",
+    "sheet_key",
+    "sheet_of",
+    "sheet_pixels",
+    "square_on",
     "steps_of",
     "view_inputs",
     "view_key",

@@ -6,15 +6,18 @@ from collections.abc import Hashable
 from dataclasses import dataclass
 from enum import StrEnum
 
+import cv2
 import numpy as np
 from numpy.typing import NDArray
 
 from gommage.core.document import Array, Shot
+from gommage.core.document.placements import fitted
 from gommage.core.engine.evaluate import Engine, fix_inputs
-from gommage.core.picture import Picture, view
+from gommage.core.picture import Matrix, Picture, Points, translation, view
+from gommage.core.picture.card import test_card
 from gommage.core.picture.colour import DEFAULT_DISPLAY, Display, show
 
-__all__ = ["Look", "ViewRequest", "view_inputs", "view_key", "view_pixels"]
+__all__ = ["Look", "ViewRequest", "square_on", "view_inputs", "view_key", "view_pixels"]
 
 SURROUND = 0x3A
 """The neutral grey level around the picture."""
@@ -29,6 +32,7 @@ class Look(StrEnum):
     PAINT_ALONE = "paint alone"
     MATTE = "matte"
     DIFFERENCE = "difference"
+    SHEET = "sheet"
 
 
 @dataclass(frozen=True, slots=True)
@@ -41,6 +45,8 @@ class ViewRequest:
         (3, 3): frame pixels to viewport pixels (zoom, steady and all).
     plate_id : str
         The clean plate for `Look.CLEAN_PLATE`.
+    card : Array or None
+        (3, 3): test card pixels to viewport pixels, where one is laid over the picture.
     """
 
     shot: Shot
@@ -50,6 +56,7 @@ class ViewRequest:
     size_wh: tuple[int, int]
     display: Display = DEFAULT_DISPLAY
     plate_id: str = ""
+    card: Array | None = None
 
 
 def view_inputs(request: ViewRequest) -> Hashable:
@@ -65,7 +72,7 @@ def view_inputs(request: ViewRequest) -> Hashable:
 def view_key(request: ViewRequest, inputs: Hashable = None) -> Hashable:
     """Return the request as a cache key; who asks for many frames passes the `view_inputs` once."""
     inputs = view_inputs(request) if inputs is None else inputs
-    rest = request.frame, request.look, request.view_from_frame, request.size_wh, request.display
+    rest = request.frame, request.look, request.view_from_frame, request.size_wh, request.display, request.card
     return ("view", request.shot.footage, inputs, *rest)
 
 
@@ -85,7 +92,30 @@ def _drawn(engine: Engine, request: ViewRequest) -> NDArray[np.uint8]:
     seen[off] = 0.0
     pixels = show(seen, display)
     pixels[off] = (SURROUND, SURROUND, SURROUND, 255)
+    if request.card is not None:
+        _lay_card(pixels, request.card.values)
     return pixels
+
+
+def _lay_card(pixels: NDArray[np.uint8], view_from_card: Matrix) -> None:
+    """Lay the test card over pixels of the viewport, in place."""
+    height, width = pixels.shape[:2]
+    matrix = translation(-0.5, -0.5) @ view_from_card @ translation(0.5, 0.5)
+    card = cv2.warpPerspective(test_card(), matrix, (width, height), flags=cv2.INTER_AREA)
+    alpha = card[..., 3:].astype(np.uint16)
+    mixed = (card[..., :3] * alpha + pixels[..., :3] * (255 - alpha) + 127) // 255
+    pixels[..., :3] = mixed.astype(np.uint8)
+
+
+def square_on(corners: Points) -> Matrix:
+    """Return the matrix (3, 3) that shows a surface without perspective, in place of its home frame.
+
+    Its corners (4, 2), in home-frame pixels, become a rectangle of their mean side lengths about their middle.
+    """
+    sides = np.hypot(*(np.roll(corners, -1, axis=0) - corners).T)
+    wide, high = (sides[0] + sides[2]) / 2, (sides[1] + sides[3]) / 2
+    upright = np.array([[-wide, -high], [wide, -high], [wide, high], [-wide, high]]) / 2
+    return fitted(corners, upright + corners.mean(axis=0))
 
 
 def _looked_at(engine: Engine, request: ViewRequest) -> Picture:

@@ -11,11 +11,22 @@ import numpy as np
 from numpy.typing import NDArray
 
 from gommage.core.document import MotionModel
-from gommage.core.follow.sight import PLAIN_SIGHT, Sight
+from gommage.core.follow.sight import PLAIN_SIGHT, Sight, grain_of_slopes
 from gommage.core.picture import Matrix, Picture, Points, Window, apply_matrix, spline_coefficients, translation
 from gommage.errors import FollowError
 
-__all__ = ["SIMPLER", "Alignment", "Pyramid", "Template", "align", "make_pyramid", "make_template", "polygon_mask"]
+__all__ = [
+    "MOTIONS",
+    "SIMPLER",
+    "Alignment",
+    "Pyramid",
+    "Template",
+    "align",
+    "make_pyramid",
+    "make_template",
+    "motion_matrix",
+    "polygon_mask",
+]
 
 MOTIONS = {
     MotionModel.SHIFT: (0, 1),
@@ -40,7 +51,9 @@ TILE_PX = 16
 SMALL_BLOCK_PX, LARGE_BLOCK_PX = 8, 16
 """Side of the blocks whose residuals are taken to be independent of each other: large ones where there are enough."""
 ENOUGH_BLOCKS = 90
-FLOOR_PX = 0.015
+CLEAR_TEXTURE = 8.0
+"""Texture whose slopes hold this many times the energy of grain's is chosen pixel by pixel."""
+FLOOR_PX = 0.018
 """What changing blur, sampling and the lens leave even where there is no grain; calibrated on the demo's truth."""
 STRONGEST_SHARE = 0.4
 MOST_POINTS, MOST_COARSE_POINTS = 30000, 8000
@@ -50,9 +63,15 @@ CAUCHY_SCALE = 2.4
 """Residuals of this many deviations count half: 95 % efficient on normal noise."""
 FEW_BLOCKS = 3
 """Blocks a parameter, below which the scatter of blocks says too little and the residuals' variance is taken."""
-RELATED_PIXELS = 4.0
-"""How many pixels vary together, in deviations, where that cannot be measured by blocks."""
+RELATED_PIXELS, MOST_RELATED_PIXELS = 4.0, 8.0
+"""How many neighbouring residuals are worth one, where that cannot be measured, and at most."""
 VIEW_SAMPLES = 4096
+STEADYING, HONESTY = 0.3, 0.02
+"""What is left at least of the information that may be grain's: for a step, and for the error that is told."""
+CHOSEN_GRAIN = 1.4
+"""Choosing the strongest slopes chooses strong grain: it weighs so much more than grain at large."""
+RELATED_SHARE = 0.4
+"""Slopes change sign where grain does not: of the relation of neighbours, so much reaches the solution."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -73,6 +92,7 @@ class _Level:
     normalised: Points
     values: NDArray[np.float64]
     gradient: NDArray[np.float64]
+    grain: Matrix
     tiles: NDArray[np.int64]
     blocks: NDArray[np.int64]
 
@@ -224,7 +244,7 @@ def make_template(
     inside = (mask[wide.slices] > 0).astype(np.float32)
     levels = []
     for index in range(count):
-        made = _make_level(level, inside, index, (wide.left, wide.top), centre, reach)
+        made = _make_level(level, inside, index, (wide.left, wide.top), centre, reach, sight)
         if index and len(made.points) < LEAST_POINTS:
             break
         levels.append(made)
@@ -240,7 +260,13 @@ def make_template(
 
 
 def _make_level(
-    picture: Picture, inside: Picture, level: int, origin: tuple[int, int], centre: Points, reach: float
+    picture: Picture,
+    inside: Picture,
+    level: int,
+    origin: tuple[int, int],
+    centre: Points,
+    reach: float,
+    sight: Sight,
 ) -> _Level:
     factor = 2.0**level
     mask = (inside > 0.99).astype(np.uint8)
@@ -251,16 +277,26 @@ def _make_level(
     total = int(mask.sum())
     most = MOST_POINTS if level == 0 else MOST_COARSE_POINTS
     if total > (20 * TILE_PX**2 if level == 0 else most):
-        mask &= _strongest(np.hypot(gx, gy), mask, min(STRONGEST_SHARE, most / total))
+        energy = gx**2 + gy**2
+        if (
+            float(energy[mask > 0].mean())
+            < CLEAR_TEXTURE * 2 * (sight.noise * grain_of_slopes(sight.sigma_px, level)) ** 2
+        ):
+            energy = cv2.GaussianBlur(energy, (0, 0), 1.5)  # so that it is not the grain that is chosen
+        strength = np.sqrt(energy)
+        mask &= _strongest(strength, mask, min(STRONGEST_SHARE, most / total))
     rows, columns = np.nonzero(mask)
     local = np.column_stack([columns + 0.5, rows + 0.5])
     points = local * factor + origin
     gradient = np.column_stack([gx[rows, columns], gy[rows, columns]]) * (reach / factor)
+    normalised = (points - centre) / reach
+    slope_grain = sight.noise * grain_of_slopes(sight.sigma_px, level) * reach / factor
     return _Level(
         points,
-        (points - centre) / reach,
+        normalised,
         picture[rows, columns].astype(np.float64),
         gradient.astype(np.float64),
+        _grain_normal(normalised) * slope_grain**2,
         _cells(local, TILE_PX),
         _blocks(local),
     )
@@ -270,6 +306,16 @@ def _cells(points: Points, side: int) -> NDArray[np.int64]:
     """Return for each point the number of the square that it lies in, counted without gaps."""
     square = (points[:, 1] // side).astype(np.int64) * 65536 + (points[:, 0] // side).astype(np.int64)
     return np.unique(square, return_inverse=True)[1].astype(np.int64)
+
+
+def _grain_normal(normalised: Points) -> Matrix:
+    """Return what slopes of mere grain, of deviation 1, add to the normal matrix: (8, 8)."""
+    p, q = normalised.T
+    zero, one = np.zeros(len(p)), np.ones(len(p))
+    across = np.stack([one, zero, -q, p, p, q, -p * p, -p * q])
+    down = np.stack([zero, one, p, q, -q, p, -p * q, -q * q])
+    normal: Matrix = across @ across.T + down @ down.T
+    return normal
 
 
 def _blocks(points: Points) -> NDArray[np.int64]:
@@ -289,8 +335,11 @@ def _strongest(strength: Picture, mask: NDArray[np.uint8], share: float) -> NDAr
     return chosen[:height, :width].astype(np.uint8)
 
 
-def _update(step: NDArray[np.float64], template: Template) -> Matrix:
-    """Return the reference-to-reference matrix of a step in normalised coordinates."""
+def motion_matrix(step: NDArray[np.floating[Any]]) -> Matrix:
+    """Return the matrix (3, 3) of a small motion's eight parameters, about the origin; see `MOTIONS`.
+
+    A turn alone is made an exact one: to first order it would also grow, and no later step could take that back.
+    """
     tx, ty, turn, scale, stretch, shear, px, py = step
     inner = np.array(
         [
@@ -299,6 +348,14 @@ def _update(step: NDArray[np.float64], template: Template) -> Matrix:
             [px, py, 1.0],
         ]
     )
+    if turn and not scale and not stretch and not shear:
+        inner[:2, :2] /= np.hypot(1, turn)
+    return inner
+
+
+def _update(step: NDArray[np.float64], template: Template) -> Matrix:
+    """Return the reference-to-reference matrix of a step in normalised coordinates."""
+    inner = motion_matrix(step)
     to_unit = np.diag([1 / template.reach, 1 / template.reach, 1.0]) @ translation(*-template.centre)
     return np.linalg.inv(to_unit) @ inner @ to_unit
 
@@ -385,24 +442,26 @@ class _Solver:
         best = np.inf
         for iteration in range(14 if level == 0 else 8):
             # The normal matrix changes little once weights and light have settled.
-            count = self._pass(with_normal=iteration in (0, 1, 5, 9))
+            count = self._pass(with_normal=iteration in (0, 1, 2, 6, 10))
             if count < min(LEAST_POINTS, len(data.points) // 4):
                 break
-            if iteration == 0:
-                self._use = np.minimum(self._use, self._agreeing())
-            self._scale = CAUCHY_SCALE * _deviation(self._residual)
-            if iteration == 0 and self._is_mixed():
-                continue  # the first look told what is no part of it; only then is a step taken
+            if iteration:
+                self._scale = CAUCHY_SCALE * _deviation(self._residual)
+            if iteration == 1 and self._votes_out():
+                continue  # what is no part of it must not pull once more
             moved = self._step()
             if moved is None:
                 break
             rest = CONVERGED_PX if level == 0 else 0.03 * 2**level
-            if moved < rest or (iteration > 6 and moved > best):
+            if (moved < rest and iteration) or (iteration > 6 and moved > best):
                 break
             best = min(best, moved)
 
-    def _is_mixed(self) -> bool:
-        return bool((self._use == 0).any())
+    def _votes_out(self) -> bool:
+        """Leave out tiles that do not look like the reference; returns whether there are any."""
+        agreeing = self._agreeing()
+        self._use = np.minimum(self._use, agreeing)
+        return bool((agreeing == 0).any())
 
     def _permitted(self, data: _Level) -> NDArray[np.float64]:
         if self._allowed is None:
@@ -422,14 +481,17 @@ class _Solver:
 
     def _step(self) -> float | None:
         """Move by the solution of the normal equations; returns by how much the corners went, None if it fails."""
-        diagonal = np.sqrt(np.maximum(np.diag(self._normal), 1e-30))
-        scaled = self._normal / np.outer(diagonal, diagonal) + 1e-9 * np.eye(len(diagonal))
         try:
-            solved = np.linalg.solve(scaled, self._right / diagonal) / diagonal
+            motion, from_light = self._information(STEADYING)
+            motions = len(motion)
+            solved = np.linalg.solve(motion, self._right[:motions] - from_light @ self._right[motions:])
+            rest: Points = self._right[motions:] - self._normal[motions:, :motions] @ solved
+            light_known = self._normal[motions:, motions:] + 1e-12 * np.eye(len(rest))
+            light = np.linalg.solve(light_known, rest)
         except np.linalg.LinAlgError:
             return None
         step = np.zeros(12)
-        step[self._active] = solved
+        step[self._active] = np.r_[solved, light]
         change = _update(step[:8], self._template)
         moved = np.abs(apply_matrix(change, self._template.corners) - self._template.corners).max()
         if not np.isfinite(moved) or moved > self._template.reach:
@@ -440,6 +502,37 @@ class _Solver:
         self._light[0] = np.clip(self._light[0], 0.05, 20.0)
         self._light[2:] = np.clip(self._light[2:], -0.5 * self._light[0], 0.5 * self._light[0])
         return float(moved)
+
+    def _information(self, least_share: float) -> tuple[Matrix, Matrix]:
+        """Return what is known of the motion once the light is solved for, and how light's share enters it.
+
+        The reference's own grain has slopes that the frame knows nothing of. What they add to the normal matrix is
+        taken off again, direction by direction, down to `least_share` of what there was: otherwise a blank wall would
+        pass for texture.
+        """
+        motions = int((self._active < GAIN).sum())
+        normal, across = self._normal[:motions, :motions], self._normal[:motions, motions:]
+        from_light = across @ np.linalg.inv(self._normal[motions:, motions:] + 1e-12 * np.eye(across.shape[1]))
+        known = normal - from_light @ across.T
+        chosen = self._active[:motions]
+        share = float(np.isfinite(self._residual).mean()) * self._light[0] ** 2 * self._mean_weight()
+        grain = self._data.grain[np.ix_(chosen, chosen)] * share
+        if not grain.any():
+            return known + 1e-9 * np.diag(np.diag(known)), from_light
+        root = np.linalg.cholesky(grain + 1e-9 * np.diag(np.diag(grain)))
+        inverse = np.linalg.inv(root)
+        values, vectors = np.linalg.eigh(inverse @ known @ inverse.T)
+        values = np.maximum(values - CHOSEN_GRAIN, least_share * np.maximum(values, 1e-9))
+        turned = root @ vectors
+        return (turned * values) @ turned.T, from_light
+
+    def _mean_weight(self) -> float:
+        """Return the mean weight of the pixels that took part."""
+        if self._scale <= 0:
+            return 1.0
+        some = self._residual[:: max(len(self._residual) // VIEW_SAMPLES, 1)]
+        some = some[np.isfinite(some)]
+        return float((1 / (1 + (some / self._scale) ** 2)).mean()) if len(some) else 1.0
 
     def _agreeing(self) -> NDArray[np.float64]:
         """Return 1 for points of tiles that look like the reference, 0 where the difference rivals the texture."""
@@ -489,7 +582,8 @@ class _Solver:
 
         data, size = self._data, len(self._active)
         try:
-            inverse = np.linalg.inv(self._normal)
+            known, from_light = self._information(HONESTY)
+            inverse = np.linalg.inv(known)
         except np.linalg.LinAlgError:
             return np.full(4, np.inf)
         blocks = data.blocks
@@ -499,13 +593,30 @@ class _Solver:
             blocks, scores,
         )  # fmt: skip
         inverse *= weight / max(slope, 0.2 * weight)
+        motions = len(inverse)
+        pulls = scores[:, :motions] - scores[:, motions:] @ from_light.T
+        # By grain alone: right where the texture sits in a few places, which a fit of many freedoms smooths over.
+        normal = self._normal[:motions, :motions] - from_light @ self._normal[motions:, :motions]
+        related = self._related_pixels(taken) * _deviation(self._residual[taken]) ** 2
+        slip = self._at_corners(inverse @ (normal * related) @ inverse, self._active[:motions])
         count = int((np.bincount(blocks[taken]) > 0).sum())
         if count >= FEW_BLOCKS * size:
-            covariance: Matrix = inverse @ (scores.T @ scores) @ inverse * (count / (count - size))
-        else:
-            covariance = inverse * (_deviation(self._residual[taken]) * RELATED_PIXELS) ** 2
-        motions = int((self._active < GAIN).sum())
-        return self._at_corners(covariance[:motions, :motions], self._active[:motions])
+            scatter = inverse @ (pulls.T @ pulls) @ inverse * (count / (count - size))
+            slip = np.maximum(slip, self._at_corners(scatter, self._active[:motions]))
+        return np.hypot(slip, FLOOR_PX)
+
+    def _related_pixels(self, taken: NDArray[np.bool_]) -> float:
+        """Return how many neighbouring residuals are worth one: by how much more blocks scatter than pixels do."""
+        blocks, residual = self._data.blocks[taken], self._residual[taken]
+        limit = 4 * _deviation(residual)
+        residual = np.clip(residual - np.median(residual), -limit, limit)
+        count = np.bincount(blocks)
+        many = count >= 8
+        if many.sum() < 4:
+            return RELATED_PIXELS
+        sums, squares = np.bincount(blocks, residual), np.bincount(blocks, residual**2)
+        related = RELATED_SHARE * (sums[many] ** 2).sum() / max(squares[many].sum(), 1e-30)
+        return float(np.clip(related, 1.0, MOST_RELATED_PIXELS))
 
     def _at_corners(self, covariance: Matrix, active: NDArray[np.int64]) -> NDArray[np.float64]:
         template = self._template
@@ -515,7 +626,7 @@ class _Solver:
         down = np.array([zero, one, p, q, -q, p, -p * q, -q * q])[active]
         variance = sum(np.einsum("ic,ij,jc->c", way, covariance, way) for way in (across, down))
         local = np.sqrt(abs(np.linalg.det(self._matrix)))
-        return np.hypot(np.sqrt(np.maximum(np.asarray(variance), 0)) * template.reach * local, FLOOR_PX)
+        return np.sqrt(np.maximum(np.asarray(variance), 0)) * template.reach * local
 
 
 def _deviation(residual: NDArray[np.float64]) -> float:

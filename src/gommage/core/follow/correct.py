@@ -4,10 +4,10 @@ from __future__ import annotations
 
 import numpy as np
 from msgspec.structs import replace
-from numpy.typing import NDArray
 
 from gommage.core.document import Array, Frames, Surface, Track
 from gommage.core.document.placements import fitted, moved
+from gommage.core.picture import Points
 
 __all__ = ["smoothed"]
 
@@ -51,7 +51,7 @@ def smoothed(track: Track, surface: Surface, frames: Frames, strength_frames: fl
     return replace(track, home_to_frame=Array(matrices))
 
 
-def _local_lines(paths: NDArray[np.float64], deviation: float) -> NDArray[np.float64]:
+def _local_lines(paths: Points, deviation: float) -> Points:
     """Return paths (N, ...) with each value taken from a line fitted to its neighbours, weighed by a Gaussian."""
     count = len(paths)
     at = np.arange(count)

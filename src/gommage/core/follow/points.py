@@ -10,13 +10,13 @@ import numpy as np
 from numpy.typing import NDArray
 
 from gommage.core.document import Aim, Frames, MotionModel, PointsFollow, Spot, Surface
-from gommage.core.follow.align import MOTIONS, Template, align, make_pyramid, make_template
+from gommage.core.follow.align import MOTIONS, Template, align, make_pyramid, make_template, motion_matrix
 from gommage.core.follow.sight import Sight, choose_sight, luminance, noise_of
 from gommage.core.follow.steps import Direction, FollowStep, SpotFound, Surroundings
 from gommage.core.picture import Matrix, Picture, Points, Window, apply_matrix, around, translation
 from gommage.errors import FollowError, FootageError
 
-__all__ = ["aimed", "choose_pattern", "detect_spots", "follow_points", "motion_of_spots"]
+__all__ = ["aimed", "choose_pattern", "detect_spots", "follow_points", "motion_of_spots", "spots_near"]
 
 PATTERN_SIDES_PX = (11, 15, 21, 27, 35, 45)
 WANTED_ERROR_PX = 0.05
@@ -29,6 +29,9 @@ FRESH = 0.88
 """Correlation below which a pattern is taken anew, where that is allowed."""
 ODD_ONE_OUT_PX = 1.5
 """A spot that is further than this from where the others have it, and than three times its error, is not believed."""
+NEAR_PX = 90.0
+"""Spots are looked for at least this far around the middle of those there are."""
+WILDEST_STEP_PX = 2000.0
 STUMBLES = 3
 HIDDEN_SLIP_PX = 1.0
 
@@ -92,6 +95,26 @@ def detect_spots(picture: Picture, outline: Points, count: int = 12) -> NDArray[
     return np.empty((0, 2)) if found is None else found[:, 0].astype(float) + 0.5
 
 
+def spots_near(picture: Picture, surface: Surface, count: int = 12) -> NDArray[np.float64]:
+    """Return places (N, 2), on the home frame, for more spots of a surface: around and between those there are.
+
+    Parameters
+    ----------
+    picture : (H, W, 3) float32
+        The home frame.
+    surface : Surface
+        Of kind points.
+    """
+    corners = surface.corners
+    middle = corners.mean(axis=0)
+    wide = middle + (corners - middle) * np.maximum(1.0, NEAR_PX / np.maximum(np.abs(corners - middle), 1.0))
+    assert isinstance(surface.how, PointsFollow)
+    known = np.array([(spot.x, spot.y) for spot in surface.how.spots])
+    found = detect_spots(picture, wide, count + len(known))
+    far = [place for place in found if np.hypot(*(known - place).T).min() > 8]
+    return np.array(far[:count]).reshape(-1, 2)
+
+
 def motion_of_spots(count: int, wanted: MotionModel | None) -> MotionModel:
     """Return the motion that so many spots determine, no more than is wanted."""
     allowed = (MotionModel.SHIFT, MotionModel.SIMILARITY, MotionModel.AFFINE, MotionModel.PERSPECTIVE)[
@@ -109,12 +132,18 @@ def _square(x: float, y: float, side: float) -> Window:
 
 @dataclass(frozen=True, slots=True)
 class _Pattern:
-    """A spot's looks on one frame: from its feature there, `offset` leads to the spot."""
+    """A spot's looks on one frame: from its feature there, `offset` leads to the spot.
+
+    `x`, `y` count in the template's own pixels, of which the first is `origin` in the frame; `placed` is where the
+    surface was.
+    """
 
     template: Template
     patch: Picture
     x: float
     y: float
+    origin: tuple[int, int]
+    placed: Matrix
     offset: tuple[float, float]
     side: float
 
@@ -179,7 +208,9 @@ class _PointFollower:
 
     # -- patterns -----------------------------------------------------------------------------------------------
 
-    def _pattern(self, picture: Picture, spot: Spot, x: float, y: float, offset: tuple[float, float]) -> _Pattern:
+    def _pattern(
+        self, picture: Picture, spot: Spot, x: float, y: float, offset: tuple[float, float], placed: Matrix
+    ) -> _Pattern:
         side = spot.pattern_px or choose_pattern(picture, x, y)
         bounds = Window.of(picture.shape[1], picture.shape[0])
         window = _square(x, y, side) & bounds
@@ -191,8 +222,7 @@ class _PointFollower:
         here = np.array([[x, y]] * 4) - (wide.left, wide.top)
         template = make_template(crop, mask, here, sight)
         patch = sight.blurred(sight.one_channel(crop))[window.within(wide)]
-        # The template counts in the crop's pixels; the crop's place is kept with the feature's.
-        return _Pattern(template, patch, x - wide.left, y - wide.top, offset, side)
+        return _Pattern(template, patch, x - wide.left, y - wide.top, (wide.left, wide.top), placed, offset, side)
 
     def _feature_on(self, spot: Spot, frame: int, placed: Points) -> tuple[Points, tuple[float, float]]:
         """Return where the feature is that a spot is followed by on a frame, and what leads from it to the spot."""
@@ -213,7 +243,9 @@ class _PointFollower:
             placed = self._known(spot, frame, home_to_frame)
             feature, offset = self._feature_on(spot, frame, placed)
             try:
-                patterns[spot.id] = self._pattern(picture, spot, float(feature[0]), float(feature[1]), offset)
+                patterns[spot.id] = self._pattern(
+                    picture, spot, float(feature[0]), float(feature[1]), offset, home_to_frame
+                )
             except FollowError as error:
                 fault = error
         if not patterns:
@@ -276,7 +308,7 @@ class _PointFollower:
                 speeds[name] = 0.7 * speeds[name] + 0.6 * float(np.hypot(*(expected - (found.x, found.y)))) + 2
             yield self._step(frame, here, slip, seen, correction)
             if self._how.is_refreshed:
-                patterns |= self._fresh(picture, patterns, seen)
+                patterns |= self._fresh(picture, patterns, seen, here)
             before, last = last, here
 
     def _guess(self, frame: int, previous: int, before: Matrix, last: Matrix) -> Matrix:
@@ -296,11 +328,11 @@ class _PointFollower:
                 continue
             aim = self._aim_on(spot, frame)
             if aim is not None and aim.frame == frame:
-                out[spot.id] = self._pattern(picture, spot, aim.x, aim.y, (aim.dx, aim.dy))
+                out[spot.id] = self._pattern(picture, spot, aim.x, aim.y, (aim.dx, aim.dy), last)
             else:  # going backwards out of an aim: the feature before it, where the spot is now
                 x, y = self._known(spot, frame, last)
                 offset = (aim.dx, aim.dy) if aim is not None else (0.0, 0.0)
-                out[spot.id] = self._pattern(picture, spot, float(x) - offset[0], float(y) - offset[1], offset)
+                out[spot.id] = self._pattern(picture, spot, float(x) - offset[0], float(y) - offset[1], offset, last)
         return out
 
     def _look(self, picture: Picture, pattern: _Pattern, spot: Spot, guess: Matrix, speed: float) -> _Seen | None:
@@ -318,10 +350,12 @@ class _PointFollower:
         _, best, _, (left, top) = cv2.minMaxLoc(np.nan_to_num(answer, nan=-1.0))
         if best < SEEN - 0.15:
             return None
-        # from the pattern's crop to the frame: the patch's first pixel lies where it was found
+        # The feature lies in the patch as it lies in the pattern's square, whose first pixel was found.
         first = _square(pattern.x, pattern.y, pattern.side)
-        start = translation(window.left + left - max(first.left, 0), window.top + top - max(first.top, 0))
-        near = _square(window.left + left + width / 2, window.top + top + height / 2, pattern.side + 24) & bounds
+        x = window.left + left + pattern.x - max(first.left, 0)
+        y = window.top + top + pattern.y - max(first.top, 0)
+        start = translation(x, y) @ _turned(pattern, guess) @ translation(-pattern.x, -pattern.y)
+        near = _square(x, y, pattern.side + 24) & bounds
         pyramid = make_pyramid(picture, 1, sight, near)
         found = align(pattern.template, pyramid, start, MotionModel.SHIFT, levels=1)
         if pattern.side >= 15 and found.correlation >= SEEN:
@@ -340,7 +374,8 @@ class _PointFollower:
         """Return the spots without those that contradict the others."""
         believed = dict(seen)
         while len(believed) >= 4:
-            motion = motion_of_spots(len(believed) - 1, self._how.motion)
+            # Against where they were expected, no spots move by much more than an affine motion; three fix it for sure.
+            motion = motion_of_spots(min(len(believed) - 1, 3), self._how.motion)
             worst, off = "", 0.0
             for name, spot in believed.items():
                 others = {other: found for other, found in believed.items() if other != name}
@@ -389,6 +424,8 @@ class _PointFollower:
             change = to @ _motion_matrix(step, motion) @ back
             matrix = change @ matrix
             matrix = matrix / matrix[2, 2]
+            if not np.isfinite(matrix).all() or np.abs(design @ step).max() > WILDEST_STEP_PX:
+                return guess  # spots in one line, or nearly: they say nothing of what they are asked
             if np.abs(design @ step).max() < 1e-7:
                 break
         return matrix
@@ -431,7 +468,9 @@ class _PointFollower:
             frame, matrix, np.full(4, 2.0), 0.0, "all spots hidden: carried on", spots=self._places(guess, {})
         )
 
-    def _fresh(self, picture: Picture, patterns: dict[str, _Pattern], seen: dict[str, _Seen]) -> dict[str, _Pattern]:
+    def _fresh(
+        self, picture: Picture, patterns: dict[str, _Pattern], seen: dict[str, _Seen], placed: Matrix
+    ) -> dict[str, _Pattern]:
         """Return patterns taken anew of spots that do not look as they did any more."""
         out: dict[str, _Pattern] = {}
         for spot in self._how.spots:
@@ -440,10 +479,21 @@ class _PointFollower:
                 continue
             dx, dy = patterns[spot.id].offset
             try:
-                out[spot.id] = self._pattern(picture, spot, found.x - dx, found.y - dy, (dx, dy))
+                out[spot.id] = self._pattern(picture, spot, found.x - dx, found.y - dy, (dx, dy), placed)
             except FollowError:
                 continue  # at the picture's rim: the old one must do
         return out
+
+
+def _turned(pattern: _Pattern, guess: Matrix) -> Matrix:
+    """Return how a pattern is turned and stretched since it was taken, about its feature, as the surface is."""
+    frame_from_pattern = guess @ np.linalg.inv(pattern.placed)
+    at = np.array([pattern.x, pattern.y]) + pattern.origin
+    depth = float(frame_from_pattern[2, :2] @ at + frame_from_pattern[2, 2])
+    moved = apply_matrix(frame_from_pattern, at)
+    out = np.eye(3)
+    out[:2, :2] = (frame_from_pattern[:2, :2] - np.outer(moved, frame_from_pattern[2, :2])) / depth
+    return out if np.isfinite(out).all() else np.eye(3)
 
 
 def _derivatives(points: Points, centre: Points, motion: MotionModel) -> NDArray[np.float64]:
@@ -459,8 +509,7 @@ def _derivatives(points: Points, centre: Points, motion: MotionModel) -> NDArray
 def _motion_matrix(step: Points, motion: MotionModel) -> Matrix:
     full = np.zeros(8)
     full[list(MOTIONS[motion])] = step
-    tx, ty, turn, scale, stretch, shear, px, py = full
-    return np.array([[1 + scale + stretch, shear - turn, tx], [shear + turn, 1 + scale - stretch, ty], [px, py, 1.0]])
+    return motion_matrix(full)
 
 
 def aimed(spot: Spot, frame: int, feature: Points, place: Points) -> Aim:

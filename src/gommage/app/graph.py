@@ -1,0 +1,115 @@
+"""The graph of a surface: position, scale, turn and slip over the frames, to read and to click."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+from PySide6.QtCore import QLineF, QPointF, QRectF, QSize, Qt, Signal
+from PySide6.QtGui import QColor, QMouseEvent, QPainter, QPaintEvent, QPen
+from PySide6.QtWidgets import QSizePolicy, QWidget
+
+from gommage.app.theme import tabular_font, theme
+
+__all__ = ["Curve", "TrackGraph"]
+
+LANE_PX = 27
+LEFT, RIGHT = 44, 62
+
+
+@dataclass(frozen=True, slots=True)
+class Curve:
+    """One lane: its name, a value a frame (NaN: none), how a value is written, and a range that is always shown."""
+
+    name: str
+    values: NDArray[np.float64]
+    written: str
+    shown: tuple[float, float] | None = None
+
+
+class TrackGraph(QWidget):
+    """Lanes over frames. Click or drag to go to a frame."""
+
+    frame_chosen = Signal(int)
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.setAccessibleName("Graph of the motion")
+        self.setSizePolicy(QSizePolicy.Policy.Preferred, QSizePolicy.Policy.Fixed)
+        self._curves: tuple[Curve, ...] = ()
+        self._first, self._frame = 1, 1
+
+    def show_curves(self, curves: tuple[Curve, ...], first_frame: int) -> None:
+        """Show other curves; all have one value a frame from the first on."""
+        self._curves, self._first = curves, first_frame
+        self.setVisible(bool(curves))
+        self.updateGeometry()
+        self.update()
+
+    def show_frame(self, frame: int) -> None:
+        """Move the line of the frame on screen."""
+        self._frame = frame
+        self.update()
+
+    def sizeHint(self) -> QSize:
+        return QSize(260, max(len(self._curves), 1) * LANE_PX + 4)
+
+    def _x(self, index: float) -> float:
+        count = max(len(self._curves[0].values) - 1, 1)
+        return LEFT + index / count * (self.width() - LEFT - RIGHT)
+
+    def paintEvent(self, event: QPaintEvent) -> None:
+        painter = QPainter(self)
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        painter.setFont(tabular_font(8.5))
+        colours = theme()
+        for lane, curve in enumerate(self._curves):
+            box = QRectF(LEFT, lane * LANE_PX + 2, self.width() - LEFT - RIGHT, LANE_PX - 4)
+            painter.fillRect(box, QColor(colours.card))
+            painter.setPen(QColor(colours.quiet))
+            painter.drawText(QRectF(0, box.top(), LEFT - 6, box.height()), Qt.AlignmentFlag.AlignVCenter, curve.name)
+            self._draw_curve(painter, curve, box)
+            self._draw_value(painter, curve, box)
+        painter.end()
+
+    def _draw_curve(self, painter: QPainter, curve: Curve, box: QRectF) -> None:
+        known = curve.values[np.isfinite(curve.values)]
+        if not len(known):
+            return
+        always = curve.shown or (known[0], known[0])
+        low, high = float(min(known.min(), always[0])), float(max(known.max(), always[1]))
+        span = max(high - low, 1e-9)
+        y = box.bottom() - 3 - (curve.values - low) / span * (box.height() - 6)
+        if high - low < 1e-6:
+            y = np.where(np.isfinite(curve.values), box.center().y(), np.nan)
+        lines = [
+            QLineF(self._x(k), y[k], self._x(k + 1), y[k + 1])
+            for k in range(len(y) - 1)
+            if np.isfinite(y[k]) and np.isfinite(y[k + 1])
+        ]
+        painter.setPen(QPen(QColor(theme().source), 1.3))
+        painter.drawLines(lines)
+
+    def _draw_value(self, painter: QPainter, curve: Curve, box: QRectF) -> None:
+        index = self._frame - self._first
+        if not 0 <= index < len(curve.values):
+            return
+        colours = theme()
+        painter.setPen(QPen(QColor(colours.text), 1.2))
+        painter.drawLine(QPointF(self._x(index), box.top()), QPointF(self._x(index), box.bottom()))
+        value = curve.values[index]
+        words = curve.written.format(value) if np.isfinite(value) else "–"
+        painter.drawText(
+            QRectF(box.right() + 6, box.top(), RIGHT - 6, box.height()), Qt.AlignmentFlag.AlignVCenter, words
+        )
+
+    def mousePressEvent(self, event: QMouseEvent) -> None:
+        self.mouseMoveEvent(event)
+
+    def mouseMoveEvent(self, event: QMouseEvent) -> None:
+        if not self._curves or not event.buttons() & Qt.MouseButton.LeftButton:
+            return
+        count = len(self._curves[0].values)
+        share = (event.position().x() - LEFT) / max(self.width() - LEFT - RIGHT, 1)
+        self.frame_chosen.emit(self._first + min(max(round(share * (count - 1)), 0), count - 1))

@@ -1,0 +1,143 @@
+"""Following a surface of a shot: what is in front, what carries it; sheets, test card, pictures held still."""
+
+import numpy as np
+import pytest
+from msgspec.structs import replace
+
+from gommage.core.document import Array, Cover, Fix, PointsFollow, Project, Spot, Still, Surface, edits, placement
+from gommage.core.engine import (
+    Look,
+    RenderTarget,
+    SheetRequest,
+    ViewRequest,
+    followed,
+    render,
+    sheet_of,
+    sheet_pixels,
+    square_on,
+    view_pixels,
+)
+from gommage.core.engine.following import surroundings
+from gommage.core.picture import apply_matrix, read_picture
+from gommage.core.picture.card import CARD_CORNERS
+from gommage.errors import Cancelled, FollowError
+from tests.conftest import plane, rectangle, shape_of
+
+STILL_TOLERANCE_PX = 0.05  # nothing moves in the small shot
+
+
+def test_a_surface_of_the_shot_is_followed(engine, small_shot):
+    loose = edits.set_track(Project.of(small_shot), "shot", "wall", None)
+    done = followed(engine, loose, "shot", "wall").shots[0]
+    placed = placement(done, done.surfaces[0])
+    assert (placed.frames.first, placed.frames.last) == (1001, 1006)
+    for frame in placed.frames:
+        off = apply_matrix(placed.matrix(frame), done.surfaces[0].corners) - done.surfaces[0].corners
+        assert np.abs(off).max() < STILL_TOLERANCE_PX
+
+
+def test_points_keep_the_ways_of_their_spots(engine, small_shot):
+    spots = Surface(id="spots", name="Spots", home_frame=1002,
+                    how=PointsFollow(spots=(Spot(id="a", x=60, y=50), Spot(id="b", x=100, y=70))))  # fmt: skip
+    project = edits.add_surface(Project.of(small_shot), "shot", spots)
+    done = followed(engine, project, "shot", "spots").shots[0].surface("spots")
+    assert len(done.how.spots[0].path.certainty) == 6
+    np.testing.assert_allclose(done.how.spots[1].path.positions.values, [[100, 70]] * 6, atol=0.1)
+
+
+def test_what_stands_still_is_not_followed(engine, small_shot):
+    still = Surface(id="s", name="Sky", home_frame=1001, how=Still(corners=Array(rectangle(0, 0, 9, 9))))
+    with pytest.raises(FollowError, match="Sky is not followed"):
+        followed(engine, edits.add_surface(Project.of(small_shot), "shot", still), "shot", "s")
+
+
+def test_front_is_what_is_listed_later_and_covers_there_and_here(small_shot):
+    back, front = (
+        small_shot.surfaces[0],
+        replace(small_shot.surfaces[0], id="front", how=plane(rectangle(5, 5, 20, 20))),
+    )
+    cover = Cover(shapes=(shape_of(rectangle(60, 40, 90, 70)),))
+    fixes = (
+        Fix(id="a", name="A", surface_id="wall", cover=cover),
+        Fix(id="b", name="B", surface_id="front", is_on=False),
+    )
+    shot = replace(small_shot, surfaces=(back, front), fixes=fixes)
+    behind = surroundings(shot, back).in_front(1003, np.eye(3))
+    assert [points.min() for points in behind] == [5, 40]
+    assert surroundings(shot, front).in_front is None, "a cover of something behind it is not in front of it"
+    moved = surroundings(shot, back).in_front(1003, np.array([[1, 0, 10], [0, 1, 0], [0, 0, 1.0]]))
+    assert moved[1][:, 0].min() == 70, "a cover of its own rides on where it is thought to be"
+
+
+def test_a_sheet_shows_every_frame_in_a_cell_of_its_own(engine, small_shot):
+    request = SheetRequest(small_shot, "wall", (600, 400))
+    layout = sheet_of(request)
+    assert layout.frames == tuple(range(1001, 1007))
+    pixels = sheet_pixels(engine, request)
+    assert pixels.shape == (400, 600, 4)
+    for index, frame in enumerate(layout.frames):
+        x, y = layout.place(index)
+        width, height = layout.cell_wh
+        assert layout.frame_at(x + width / 2, y + height / 2) == frame
+        cell = pixels[y : y + height, x : x + width]
+        assert cell.std() > 5
+    assert layout.frame_at(599, 399) in (None, 1006)
+    first, last = (pixels[layout.place(i)[1] + 20, layout.place(i)[0] + 20].astype(int) for i in (0, 5))
+    assert (last[:3] < first[:3]).all(), "the shot dims"
+
+
+def test_a_sheet_can_be_stopped(small_shot):
+    from gommage.core.engine import Engine
+
+    def check():
+        raise Cancelled
+
+    with pytest.raises(Cancelled):
+        sheet_pixels(Engine(10**8), SheetRequest(small_shot, "wall", (300, 200)), check)
+
+
+def test_the_test_card_lies_where_it_is_put(engine, small_shot):
+    plain = ViewRequest(small_shot, 1001, Look.PLATE, Array(np.eye(3)), (160, 120))
+    from gommage.core.document.placements import fitted
+
+    card = Array(fitted(CARD_CORNERS, rectangle(40, 30, 120, 90)))
+    without, with_card = view_pixels(engine, plain), view_pixels(engine, replace_request(plain, card))
+    changed = (without != with_card).any(axis=-1)
+    assert changed[32:88, 42:118].mean() > 0.9
+    assert not changed[:28].any()
+    assert not changed[:, 124:].any()
+
+
+def replace_request(request, card):
+    from dataclasses import replace
+
+    return replace(request, card=card)
+
+
+def test_square_on_makes_a_rectangle():
+    corners = np.array([[10.0, 20], [110, 35], [100, 90], [20, 80]])
+    seen = apply_matrix(square_on(corners), corners)
+    np.testing.assert_allclose(seen.mean(axis=0), corners.mean(axis=0), atol=1e-6)
+    assert seen[0, 1] == pytest.approx(seen[1, 1])
+    assert seen[1, 0] == pytest.approx(seen[2, 0])
+    np.testing.assert_allclose(apply_matrix(square_on(rectangle(5, 5, 25, 15)), rectangle(5, 5, 25, 15)),
+                               rectangle(5, 5, 25, 15), atol=1e-9)  # fmt: skip
+
+
+def test_pictures_are_rendered_with_a_surface_held_still(engine, small_shot, tmp_path):
+    """A track that moves by whole pixels: holding it still moves the picture back by as many."""
+    matrices = np.repeat(np.eye(3)[None], 6, axis=0)
+    matrices[:, 0, 2] = np.arange(6) * 4
+    track = replace(small_shot.surfaces[0].track, home_to_frame=Array(matrices))
+    shot = edits.set_track(Project.of(small_shot), "shot", "wall", track).shots[0]
+    report = render(engine, shot, range(1001, 1005), RenderTarget(tmp_path / "out", held_still="wall"))
+    assert len(report.written) == 4
+    held = read_picture(tmp_path / "out" / "wall.1004.exr")
+    plate = engine.plate(shot.footage, 1004)
+    np.testing.assert_allclose(held[:, :140], plate[:, 12:152], atol=2e-3)  # half-float
+    assert not held[:, 150:].any(), "black where there is no picture"
+    short = edits.trim_track(Project.of(shot), "shot", "wall", type(shot.footage.frames)(first=1001, last=1002)).shots[
+        0
+    ]
+    report = render(engine, short, range(1002, 1004), RenderTarget(tmp_path / "few", held_still="wall"))
+    assert report.left_out == ((1003, "Frame 1003 is left out: Wall is not followed there."),)
