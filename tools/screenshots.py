@@ -11,6 +11,7 @@ import time
 from collections.abc import Callable
 from pathlib import Path
 
+import numpy as np
 import platformdirs
 from PySide6.QtCore import QPointF, Qt
 from PySide6.QtWidgets import QApplication, QDialog
@@ -18,13 +19,20 @@ from PySide6.QtWidgets import QApplication, QDialog
 from gommage.app.dialogs import FootageDialog, RenderDialog
 from gommage.app.main_window import MainWindow
 from gommage.app.start import make_application
+from gommage.core.document import Array, Pin, PointsFollow, Source, Spot, Surface, edits
 from gommage.core.engine import Engine, Look, Step
+from gommage.core.follow import detect_spots
 from gommage.core.picture import apply_matrix, probe
 from gommage.demo import make_demo
 from gommage.demo.job import HOME_FRAME, cleaned
 
 SIZE = 1280, 800
+PLAIN = {"is_steady": False, "is_square_on": False, "has_wipe": False, "has_test_card": False, "has_trails": False}
 PATIENCE_S = 120
+VIEWS = (
+    "start", "follow", "pins", "points", "sheet", "square_on", "cover", "fill", "match", "check", "light_theme",
+    "open_footage", "render",
+)  # fmt: skip
 
 
 def settle(window: MainWindow) -> None:
@@ -70,7 +78,7 @@ class Photographer:
         window = self.window
         if window.session.project is not self.project:
             window.session.begin(self.project)
-        window.session.set_desk(frame=frame, look=Look.RESULT, is_steady=False, has_wipe=False)
+        window.session.set_desk(frame=frame, look=Look.RESULT, **PLAIN)
         window.panel.step_chosen.emit(step)
         window.session.set_desk(**changes)
         window.fit_view()
@@ -89,6 +97,43 @@ class Photographer:
         """Show the column followed, with its lattice."""
         self.desk(1052, Step.FOLLOW)
 
+    def pins(self) -> None:
+        """Show a follow with pins and marked frames, its corners' trails and the test card."""
+        self.desk(1052, Step.FOLLOW)
+        session, shot = self.window.session, self.window.shot
+        surface = shot.surfaces[0]
+        for frame, by in ((1012, (1.5, -1.0)), (1044, (-1.0, 1.5))):
+            placed = apply_matrix(surface.track.matrix(frame), surface.corners) + by
+            pin = Pin(frame=frame, home=Array(surface.corners), placed=Array(placed))
+            session.commit(f"Pin on {frame}", edits.set_pin, shot.id, surface.id, pin)
+        session.set_desk(tool="pin", frame=1044, marked=(1020, 1040), has_trails=True, has_test_card=True)
+        self.window.viewer.show_around(230, 330, 1.3)
+
+    def points(self) -> None:
+        """Show spots on the village, followed."""
+        self.desk(1036, Step.FOLLOW)
+        session, shot = self.window.session, self.window.shot
+        outline = np.array([[280, 470], [900, 470], [900, 660], [280, 660]], float)
+        places = detect_spots(session.engine.plate(shot.footage, 1036), outline, 6)
+        spots = tuple(Spot(id=f"spot{k}", x=float(x), y=float(y)) for k, (x, y) in enumerate(places))
+        village = Surface(id="village", name="Village", home_frame=1036, how=PointsFollow(spots=spots))
+        session.commit("New surface", edits.add_surface, shot.id, village)
+        session.set_desk(surface_id="village", tool="edit")
+        self.window.follow_both()
+        settle(self.window)
+        session.set_desk(frame=1052)
+
+    def sheet(self) -> None:
+        """Show the column on all frames at once."""
+        self.desk(1052, Step.FOLLOW)
+        self.window.sheet()
+
+    def square_on(self) -> None:
+        """Show the column without perspective."""
+        self.desk(1003, Step.FOLLOW, is_square_on=True, has_lattice=True)
+        x, y = self.demo.column_corners(HOME_FRAME).mean(axis=0)
+        self.window.viewer.show_around(float(x), float(y), 1.3)
+
     def cover(self) -> None:
         """Show the cover round the label, close up on the plate."""
         self.desk(1030, Step.COVER, look=Look.PLATE)
@@ -99,8 +144,6 @@ class Photographer:
         self.desk(HOME_FRAME, Step.FILL)
         window, session = self.window, self.window.session
         plate = window.shot.clean_plates[0]
-        from gommage.core.document import Source, edits
-
         for stroke in plate.strokes[len(plate.strokes) * 3 // 4 :]:
             session.commit("Remove stroke", edits.remove_stroke, window.shot.id, plate.id, stroke.id)
         self.near_label(HOME_FRAME, 3.0)
@@ -146,7 +189,7 @@ def main() -> None:
     """Take all views, or those that are named."""
     folder, *wanted = sys.argv[1:]
     photographer = Photographer(Path(folder), wanted)
-    for name in ("start", "follow", "cover", "fill", "match", "check", "light_theme", "open_footage", "render"):
+    for name in VIEWS:
         photographer.take(name.replace("_", "-"), getattr(photographer, name))
     window = photographer.window
     window.session.saved = window.session.project

@@ -137,14 +137,25 @@ def test_strip_scrubs_zooms_and_tells(qtbot):
     qtbot.addWidget(strip)
     strip.resize(800, 106)
     strip.show()
-    strip.show_data(StripData(1001, 1072, frozenset({1005}), {1001: 0.9}, figures={1001: 2.5}, span=(1001, 1072)))
+    strip.show_data(
+        StripData(
+            1001,
+            1072,
+            frozenset({1005}),
+            {1001: 0.9},
+            figures={1001: 2.5},
+            span=(1001, 1072),
+            slips={1001: 0.31},
+            reasons={1001: "partly hidden"},
+        )
+    )
     chosen = []
     strip.frame_chosen.connect(chosen.append)
     QTest.mouseClick(strip, Qt.MouseButton.LeftButton, pos=QPoint(int(strip._x(1040.5)), 30))
     assert chosen == [1040]
     QTest.mouseClick(strip, Qt.MouseButton.LeftButton, pos=QPoint(2, 30))
     assert chosen[-1] == 1001
-    assert strip._tip(1001) == "Frame 1001, follow 90% sure, check 2.5 %"
+    assert strip._tip(1001) == "Frame 1001, may be off by 0.31 px, partly hidden, check 2.5 %"
     assert "missing" in strip._tip(1005)
     wide = strip._x(1002) - strip._x(1001)
     from PySide6.QtGui import QWheelEvent
@@ -555,10 +566,9 @@ def test_a_missing_frame_is_shown_in_words_and_the_rest_works(window, small_shot
 
 
 def test_follow_that_cannot_begin_says_why(opened):
-    from tests.conftest import rectangle, shape_of
+    from tests.conftest import plane, rectangle
 
-    tiny = shape_of(rectangle(5, 5, 8, 8))
-    opened.session.commit("Tiny", edits.set_area, "shot", "wall", tiny, 1001)
+    opened.session.commit("Tiny", edits.change_surface, "shot", "wall", how=plane(rectangle(5, 5, 8, 8)))
     opened.session.commit("Loose", edits.set_track, "shot", "wall", None)
     opened.follow_both()
     wait_until(lambda: not opened.session.is_busy(), 10)
@@ -571,21 +581,21 @@ def test_stop_keeps_what_was_followed(opened, monkeypatch):
 
     opened.session.commit("Loose", edits.set_track, "shot", "wall", None)
 
-    def slowly(read, surface, frames, start_frame, direction, check):
+    def slowly(engine, shot, surface, start_frame, direction, frames, check):
         import time
 
         for frame in range(1001, 1007):
-            yield FollowStep(frame, np.eye(3), 0.0, 1.0)
+            yield FollowStep(frame, np.eye(3), np.zeros(4), 1.0)
             for _ in range(20):
                 check()
                 time.sleep(0.01)
 
-    monkeypatch.setattr(session_module, "follow_plane", slowly)
+    monkeypatch.setattr(session_module, "follow_surface", slowly)
     press(opened, (Qt.Key.Key_G, CTRL))
     wait_until(lambda: (live := opened.session.live_surface) and live.track and len(live.track.frames) == 2, 10)
     press(opened, Qt.Key.Key_Escape)
     assert not opened.session.is_busy()
-    assert len(opened.shot.surfaces[0].track.slip_px) == 2
+    assert len(opened.shot.surfaces[0].track.frames) == 2
     assert opened.actions_by_id["undo"].text() == "Undo follow Wall"
     settle(opened)
 

@@ -151,15 +151,15 @@ def test_a_missing_frame_is_stepped_over():
 def test_a_pattern_that_changes_is_taken_anew_where_that_is_wanted(is_refreshed):
     """The picture melts into another; patterns that are taken anew hold on longer."""
     other = texture(240, 320, seed=9, fine=1.5)
-    matrices = {1010 + k: np.eye(3) for k in range(11)}
+    matrices = {1010 + k: np.eye(3) for k in range(14)}
 
     def read(frame):
-        share = (frame - 1010) / 10
+        share = (frame - 1010) / 20
         return (filmed(np.eye(3)) * (1 - share) + other * share).astype(np.float32)
 
     done = follow(matrices, surface_of(2, is_refreshed=is_refreshed), read)
     hidden = sum(int((spot.path.certainty.values == 0).sum()) for spot in done.how.spots)
-    assert (hidden == 0 and done.track.frames.last == 1020) is is_refreshed
+    assert (hidden == 0 and done.track.frames.last == 1023) is is_refreshed
 
 
 def test_riding_spots_are_looked_for_where_they_are_carried():

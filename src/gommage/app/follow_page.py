@@ -87,7 +87,6 @@ class FollowPage(Page):
         self.box.addLayout(self._area_head)
         self.box.addWidget(self.areas)
         self.box.addWidget(self.stays)
-        self.box.addWidget(self.detect)
         self.box.addWidget(rule())
         self.box.addWidget(self.both)
         self.box.addLayout(self._ways)
@@ -136,7 +135,9 @@ class FollowPage(Page):
         self.add_area.clicked.connect(lambda: self._draw("area"))
         self.add_keep_out.clicked.connect(lambda: self._draw("keep-out"))
         self.remove_area.clicked.connect(self._on_remove_area)
+        self.detect = push_button("Find", lambda: self.call("find_spots"), tip="Find good spots around those there are")
         self._area_head = spaced(self.areas_title)
+        self._area_head.addWidget(self.detect)
         for button in (self.add_area, self.add_keep_out, self.remove_area):
             self._area_head.addWidget(button)
         self.areas = QListView()
@@ -150,7 +151,6 @@ class FollowPage(Page):
             "Stays put in the picture", "What passes through it is followed, as a road under a car"
         )
         self.stays.toggled.connect(self._on_stays)
-        self.detect = push_button("Find good spots", lambda: self.call("find_spots"), tip="Around the spots there are")
 
     def _build_buttons(self) -> None:
         self.both = push_button("Follow both ways", lambda: self.call("follow_both"), primary=True,

@@ -400,6 +400,8 @@ class MainWindow(QMainWindow):
         desk = self.desk
         if self.shot is None:
             return ""
+        if desk.look is Look.SHEET:
+            return "Click a frame to go there; what moves in the sheet slips"
         if desk.tool == "draw":
             if desk.step is Step.FOLLOW and self.canvas.stage.places_spots:
                 return "Click on features that stand out"
@@ -407,7 +409,7 @@ class MainWindow(QMainWindow):
             return f"Click round {what}; click the first point to close"
         if desk.tool == "pin":
             own = f"{len(desk.pin_points)} own points" if desk.pin_points else "the corners"
-            return f"Drag {own} where they belong on this frame; Alt-click sets own points"
+            return f"Drag {own} where they belong here; Alt-click for own points"
         if desk.tool == "edit":
             return "Drag points, or inside to move the whole shape"
         if desk.paint_tool is not None:

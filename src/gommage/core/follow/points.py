@@ -10,7 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from gommage.core.document import Aim, Frames, MotionModel, PointsFollow, Spot, Surface
-from gommage.core.follow.align import MOTIONS, Template, align, make_pyramid, make_template, motion_matrix
+from gommage.core.follow.align import MOTIONS, SIMPLER, Template, align, make_pyramid, make_template, motion_matrix
 from gommage.core.follow.sight import Sight, choose_sight, luminance, noise_of
 from gommage.core.follow.steps import Direction, FollowStep, SpotFound, Surroundings
 from gommage.core.picture import Matrix, Picture, Points, Window, apply_matrix, around, translation
@@ -31,9 +31,11 @@ ODD_ONE_OUT_PX = 1.5
 """A spot that is further than this from where the others have it, and than three times its error, is not believed."""
 NEAR_PX = 90.0
 """Spots are looked for at least this far around the middle of those there are."""
-WILDEST_STEP_PX = 2000.0
+TOLD_WELL_PX = 0.5
+"""A motion is solved for where the spots' own errors would let the corners be off by no more than this."""
+GUESS_ERROR_PX = 3.0
+"""By how much the corners may be off, on one frame, where they would be if the surface went on as it went."""
 STUMBLES = 3
-HIDDEN_SLIP_PX = 1.0
 
 
 def choose_pattern(picture: Picture, x: float, y: float) -> float:
@@ -315,9 +317,12 @@ class _PointFollower:
         now, then = self._rest.carried(frame), self._rest.carried(previous)
         if now is None or then is None:
             now = then = np.eye(3)
-        onward = (
-            last @ np.linalg.inv(before) @ last if self._surface.rides_on == "" else now @ np.linalg.inv(then) @ last
-        )
+        if self._surface.rides_on:
+            onward = now @ np.linalg.inv(then) @ last
+        else:
+            # On by a shift, turn and growth as from the frame before: more than that would magnify its errors.
+            corners = self._surface.corners
+            onward = _similar(apply_matrix(before, corners), apply_matrix(last, corners)) @ last
         return onward / onward[2, 2]
 
     def _aimed(self, frame: int, step: int, picture: Picture, last: Matrix) -> dict[str, _Pattern]:
@@ -374,7 +379,7 @@ class _PointFollower:
         """Return the spots without those that contradict the others."""
         believed = dict(seen)
         while len(believed) >= 4:
-            # Against where they were expected, no spots move by much more than an affine motion; three fix it for sure.
+            # Against where they were expected, spots move by hardly more than an affine motion.
             motion = motion_of_spots(min(len(believed) - 1, 3), self._how.motion)
             worst, off = "", 0.0
             for name, spot in believed.items():
@@ -390,43 +395,62 @@ class _PointFollower:
 
     def _fit(self, seen: dict[str, _Seen], guess: Matrix) -> tuple[Matrix, NDArray[np.float64]]:
         """Return the motion that fits the seen spots, and the corners' expected error."""
-        motion = motion_of_spots(len(seen), self._how.motion)
+        motion = self._determined(seen, guess)
         matrix = self._fitted(seen, guess, motion)
         design, weights, off = self._system(seen, matrix, motion)
-        normal = design.T @ (design * weights[:, None])
         spare = len(off) - design.shape[1]
         # What the spots disagree by says more than what each thinks of itself.
         scale = max(1.0, float((weights * off**2).sum()) / spare) if spare > 0 else 1.0
-        covariance = np.linalg.pinv(normal) * scale
         corners = apply_matrix(matrix, self._surface.corners)
-        at = _derivatives(corners, corners.mean(axis=0), motion)
+        at = _derivatives(corners, motion) / _units(corners, motion)
+        covariance = np.linalg.inv(design.T @ (design * weights[:, None]) + np.eye(design.shape[1]) / GUESS_ERROR_PX**2)
         variance = np.einsum("nki,ij,nkj->n", at, covariance, at)
-        return matrix, np.sqrt(np.maximum(variance, 0))
+        return matrix, np.sqrt(np.maximum(variance * scale, 0))
+
+    def _determined(self, seen: dict[str, _Seen], guess: Matrix) -> MotionModel:
+        """Return the fullest motion that the spots, as they lie, tell well enough at the corners."""
+        motion = motion_of_spots(len(seen), self._how.motion)
+        while motion in SIMPLER:
+            design, weights, _ = self._system(seen, guess, motion)
+            corners = apply_matrix(guess, self._surface.corners)
+            at = _derivatives(corners, motion) / _units(corners, motion)
+            normal = design.T @ (design * weights[:, None])
+            covariance = np.linalg.inv(normal + 1e-9 * np.trace(normal) * np.eye(len(normal)))
+            if np.sqrt(np.einsum("nki,ij,nkj->n", at, covariance, at).mean()) < TOLD_WELL_PX:
+                break
+            motion = SIMPLER[motion]
+        return motion
 
     def _system(self, seen: dict[str, _Seen], matrix: Matrix, motion: MotionModel) -> tuple[Points, Points, Points]:
+        """Return how spots move with the parameters (each counted in pixels at the corners), weights, and misses."""
         names = list(seen)
         here = apply_matrix(matrix, np.stack([self._home[name] for name in names]))
         corners = apply_matrix(matrix, self._surface.corners)
-        design = _derivatives(here, corners.mean(axis=0), motion).reshape(2 * len(names), -1)
+        about = _derivatives(here, motion, corners) / _units(corners, motion)
         off = np.array([(seen[name].x, seen[name].y) for name in names]) - here
         weights = np.repeat([2 / seen[name].slip_px ** 2 for name in names], 2)
-        return design, weights, off.ravel()
+        return about.reshape(2 * len(names), -1), weights, off.ravel()
 
     def _fitted(self, seen: dict[str, _Seen], guess: Matrix, motion: MotionModel) -> Matrix:
-        """Return the guess moved, by no more than the motion allows, so that it fits the spots (Gauss-Newton)."""
-        matrix = guess
+        """Return the guess moved, by no more than the motion allows, so that it fits the spots.
+
+        Gauss-Newton with the guess as prior: what the spots do not tell, since they lie in one line or nearly, stays as
+        it was guessed.
+        """
+        matrix, total = guess, np.zeros(len(MOTIONS[motion]))
         for _ in range(6):
             design, weights, off = self._system(seen, matrix, motion)
-            scaled = design * np.sqrt(weights)[:, None]
-            step = np.linalg.lstsq(scaled, off * np.sqrt(weights), rcond=1e-9)[0]
-            middle = apply_matrix(matrix, self._surface.corners).mean(axis=0)
+            prior = np.eye(len(total)) / GUESS_ERROR_PX**2
+            right = design.T @ (weights * off) - prior @ total
+            step = np.linalg.solve(design.T @ (design * weights[:, None]) + prior, right)
+            corners = apply_matrix(matrix, self._surface.corners)
+            middle = corners.mean(axis=0)
             to, back = translation(*middle), translation(*(-value for value in middle))
-            change = to @ _motion_matrix(step, motion) @ back
-            matrix = change @ matrix
-            matrix = matrix / matrix[2, 2]
-            if not np.isfinite(matrix).all() or np.abs(design @ step).max() > WILDEST_STEP_PX:
-                return guess  # spots in one line, or nearly: they say nothing of what they are asked
-            if np.abs(design @ step).max() < 1e-7:
+            matrix = to @ _motion_matrix(step / _units(corners, motion), motion) @ back @ matrix
+            matrix, total = matrix / matrix[2, 2], total + step
+            if not np.isfinite(apply_matrix(matrix, self._surface.corners)).all():
+                return guess  # it folded up: the spots contradict each other beyond repair
+            if np.abs(step).max() < 1e-6:
                 break
         return matrix
 
@@ -456,8 +480,6 @@ class _PointFollower:
         sure = float(
             np.mean([found.correlation for found in seen.values()]) * (0.5 + 0.5 * len(seen) / len(self._home))
         )
-        if motion_of_spots(len(seen), self._how.motion) is not motion_of_spots(len(self._home), self._how.motion):
-            slip = np.hypot(slip, HIDDEN_SLIP_PX)
         return FollowStep(
             frame, self._relative(frame, matrix, correction), slip, sure, reason, spots=self._places(matrix, seen)
         )
@@ -496,14 +518,28 @@ def _turned(pattern: _Pattern, guess: Matrix) -> Matrix:
     return out if np.isfinite(out).all() else np.eye(3)
 
 
-def _derivatives(points: Points, centre: Points, motion: MotionModel) -> NDArray[np.float64]:
-    """Return how points (N, 2) of the frame move with each of a motion's parameters about a centre: (N, 2, K)."""
-    p, q = (points - centre).T
+def _similar(source: Points, target: Points) -> Matrix:
+    """Return the shift, turn and growth (3, 3) that takes points (N, 2) nearest to others."""
+    one, other = (points[:, 0] + 1j * points[:, 1] for points in (source, target))
+    by, to = one.mean(), other.mean()
+    turn = np.vdot(one - by, other - to) / max(np.vdot(one - by, one - by).real, 1e-9)
+    shift = to - turn * by
+    return np.array([[turn.real, -turn.imag, shift.real], [turn.imag, turn.real, shift.imag], [0, 0, 1.0]])
+
+
+def _derivatives(points: Points, motion: MotionModel, about: Points | None = None) -> NDArray[np.float64]:
+    """Return how points (N, 2) move with a motion's parameters about the middle of others (or their own): (N, 2, K)."""
+    p, q = (points - (points if about is None else about).mean(axis=0)).T
     zero, one = np.zeros(len(p)), np.ones(len(p))
     across = [one, zero, -q, p, p, q, -p * p, -p * q]
     down = [zero, one, p, q, -q, p, -p * q, -q * q]
     chosen = MOTIONS[motion]
     return np.stack([np.stack([way[k] for k in chosen], axis=-1) for way in (across, down)], axis=1)
+
+
+def _units(corners: Points, motion: MotionModel) -> NDArray[np.float64]:
+    """Return by how many pixels the corners (4, 2) move for one of each parameter: (K,)."""
+    return np.maximum(np.abs(_derivatives(corners, motion)).max(axis=(0, 1)), 1e-9)
 
 
 def _motion_matrix(step: Points, motion: MotionModel) -> Matrix:
