@@ -27,6 +27,8 @@ SEEN = 0.70
 """Correlation above which a spot counts as seen."""
 FRESH = 0.88
 """Correlation below which a pattern is taken anew, where that is allowed."""
+ALIKE = 0.03
+"""A pattern that turned or grew by less than this is looked for as it is."""
 ODD_ONE_OUT_PX = 1.5
 """A spot that is further than this from where the others have it, and than three times its error, is not believed."""
 NEAR_PX = 90.0
@@ -136,8 +138,8 @@ def _square(x: float, y: float, side: float) -> Window:
 class _Pattern:
     """A spot's looks on one frame: from its feature there, `offset` leads to the spot.
 
-    `x`, `y` count in the template's own pixels, of which the first is `origin` in the frame; `placed` is where the
-    surface was.
+    `patch` is the picture around it, blurred; `x`, `y` count in its pixels, of which the first is `origin` in the
+    frame; `placed` is where the surface was.
     """
 
     template: Template
@@ -158,6 +160,7 @@ class _Seen:
     y: float
     slip_px: float
     correlation: float
+    turned: Matrix
 
 
 def follow_points(
@@ -223,7 +226,7 @@ class _PointFollower:
         sight: Sight = choose_sight(crop, mask)
         here = np.array([[x, y]] * 4) - (wide.left, wide.top)
         template = make_template(crop, mask, here, sight)
-        patch = sight.blurred(sight.one_channel(crop))[window.within(wide)]
+        patch = sight.blurred(sight.one_channel(crop))
         return _Pattern(template, patch, x - wide.left, y - wide.top, (wide.left, wide.top), placed, offset, side)
 
     def _feature_on(self, spot: Spot, frame: int, placed: Points) -> tuple[Points, tuple[float, float]]:
@@ -277,6 +280,8 @@ class _PointFollower:
         patterns = self._patterns(start_frame, picture, last)
         before, missed = last, 0
         speeds = dict.fromkeys(patterns, 8.0)
+        has_turn = motion_of_spots(len(self._how.spots), self._how.motion) not in (MotionModel.SHIFT,)
+        own_turns: dict[str, Matrix] = {}
         for frame in frames:
             self._check()
             try:
@@ -290,11 +295,16 @@ class _PointFollower:
                 continue
             patterns |= self._aimed(frame, frames.step, picture, last)
             guess = self._guess(frame, frame - frames.step, before, last)
+            # Spots that move the surface by a shift alone tell nothing of each other's turn: each keeps its own.
+            turns = {
+                name: _turned(pattern, guess) if has_turn else own_turns.get(name, np.eye(3))
+                for name, pattern in patterns.items()
+            }
             seen = {
                 spot.id: found
                 for spot in self._how.spots
                 if spot.id in patterns
-                and (found := self._look(picture, patterns[spot.id], spot, guess, speeds[spot.id])) is not None
+                and (found := self._look(picture, patterns[spot.id], spot, guess, speeds[spot.id], turns[spot.id]))
             }
             seen = self._believed(seen, guess)
             missed = 0 if seen else missed + 1
@@ -309,8 +319,11 @@ class _PointFollower:
                 expected = apply_matrix(guess, self._home[name])
                 speeds[name] = 0.7 * speeds[name] + 0.6 * float(np.hypot(*(expected - (found.x, found.y)))) + 2
             yield self._step(frame, here, slip, seen, correction)
+            own_turns |= {name: found.turned for name, found in seen.items()}
             if self._how.is_refreshed:
-                patterns |= self._fresh(picture, patterns, seen, here)
+                fresh = self._fresh(picture, patterns, seen, here)
+                patterns |= fresh
+                own_turns |= dict.fromkeys(fresh, np.eye(3))
             before, last = last, here
 
     def _guess(self, frame: int, previous: int, before: Matrix, last: Matrix) -> Matrix:
@@ -340,26 +353,26 @@ class _PointFollower:
                 out[spot.id] = self._pattern(picture, spot, float(x) - offset[0], float(y) - offset[1], offset, last)
         return out
 
-    def _look(self, picture: Picture, pattern: _Pattern, spot: Spot, guess: Matrix, speed: float) -> _Seen | None:
+    def _look(
+        self, picture: Picture, pattern: _Pattern, spot: Spot, guess: Matrix, speed: float, turned: Matrix
+    ) -> _Seen | None:
         """Return where a spot's feature is around its expected place, or None if it is not seen."""
         expected = apply_matrix(guess, self._home[spot.id]) - pattern.offset
         search = spot.search_px or float(np.clip(2 * speed + 8, SMALLEST_SEARCH_PX, LARGEST_SEARCH_PX))
         bounds = Window.of(picture.shape[1], picture.shape[0])
         window = _square(float(expected[0]), float(expected[1]), pattern.side + 2 * search) & bounds
-        height, width = pattern.patch.shape
+        patch, feature = _seen_patch(pattern, turned)
+        height, width = patch.shape
         if window.is_empty or window.width <= width or window.height <= height:
             return None
         sight = pattern.template.sight
         wide = sight.blurred(sight.one_channel(np.ascontiguousarray(picture[window.slices])))
-        answer = cv2.matchTemplate(wide, pattern.patch, cv2.TM_CCOEFF_NORMED)
+        answer = cv2.matchTemplate(wide, patch, cv2.TM_CCOEFF_NORMED)
         _, best, _, (left, top) = cv2.minMaxLoc(np.nan_to_num(answer, nan=-1.0))
         if best < SEEN - 0.15:
             return None
-        # The feature lies in the patch as it lies in the pattern's square, whose first pixel was found.
-        first = _square(pattern.x, pattern.y, pattern.side)
-        x = window.left + left + pattern.x - max(first.left, 0)
-        y = window.top + top + pattern.y - max(first.top, 0)
-        start = translation(x, y) @ _turned(pattern, guess) @ translation(-pattern.x, -pattern.y)
+        x, y = window.left + left + feature[0], window.top + top + feature[1]
+        start = translation(x, y) @ turned @ translation(-pattern.x, -pattern.y)
         near = _square(x, y, pattern.side + 24) & bounds
         pyramid = make_pyramid(picture, 1, sight, near)
         found = align(pattern.template, pyramid, start, MotionModel.SHIFT, levels=1)
@@ -373,7 +386,9 @@ class _PointFollower:
         x, y = apply_matrix(found.matrix, np.array([pattern.x, pattern.y])) + pattern.offset
         if max(abs(x - pattern.offset[0] - expected[0]), abs(y - pattern.offset[1] - expected[1])) > search + 2:
             return None
-        return _Seen(float(x), float(y), max(found.slip_px, 0.005), found.correlation)
+        linear = np.eye(3)
+        linear[:2, :2] = found.matrix[:2, :2]
+        return _Seen(float(x), float(y), max(found.slip_px, 0.005), found.correlation, linear)
 
     def _believed(self, seen: dict[str, _Seen], guess: Matrix) -> dict[str, _Seen]:
         """Return the spots without those that contradict the others."""
@@ -505,6 +520,22 @@ class _PointFollower:
             except FollowError:
                 continue  # at the picture's rim: the old one must do
         return out
+
+
+def _seen_patch(pattern: _Pattern, turned: Matrix) -> tuple[Picture, tuple[float, float]]:
+    """Return a pattern's square as it should look, turned and stretched, and where its feature is in it."""
+    height, width = pattern.patch.shape
+    inner = _square(pattern.x, pattern.y, pattern.side) & Window.of(width, height)
+    if np.abs(turned - np.eye(3)).max() < ALIKE:
+        return pattern.patch[inner.slices], (pattern.x - inner.left, pattern.y - inner.top)
+    side = int(pattern.side)
+    patch_from_pattern = translation(side / 2, side / 2) @ turned @ translation(-pattern.x, -pattern.y)
+    to_integer_centres = translation(-0.5, -0.5) @ patch_from_pattern @ translation(0.5, 0.5)
+    border = cv2.BORDER_REFLECT_101
+    patch = cv2.warpAffine(
+        pattern.patch, to_integer_centres[:2], (side, side), flags=cv2.INTER_LINEAR, borderMode=border
+    )
+    return patch, (side / 2, side / 2)
 
 
 def _turned(pattern: _Pattern, guess: Matrix) -> Matrix:
