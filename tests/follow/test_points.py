@@ -155,9 +155,8 @@ def test_one_spot_is_held_while_the_camera_turns_about_it():
     assert np.hypot(*(path.positions.values - (160, 120)).T).max() < 4 * SPOT_TOLERANCE_PX  # it looks quite another
 
 
-@pytest.mark.parametrize("is_refreshed", [True, False])
-def test_a_pattern_that_changes_is_taken_anew_where_that_is_wanted(is_refreshed):
-    """The texture turns into another one bit by bit; only patterns that are taken anew hold on."""
+def test_patterns_are_taken_anew_where_that_is_wanted():
+    """The texture turns into another one bit by bit: fresh patterns go on looking alike, kept ones do not."""
     one, other = (texture(240, 320, seed=seed, fine=1.5) - 0.4 for seed in (8, 9))
     matrices = {1010 + k: np.eye(3) for k in range(6)}
 
@@ -165,10 +164,12 @@ def test_a_pattern_that_changes_is_taken_anew_where_that_is_wanted(is_refreshed)
         angle = np.deg2rad(15.0 * (frame - 1010))
         return (0.4 + np.cos(angle) * one + np.sin(angle) * other).astype(np.float32)
 
-    done = follow(matrices, surface_of(1, is_refreshed=is_refreshed), read)
-    path = done.how.spots[0].path
-    held = len(path.certainty) == 6 and bool((path.certainty.values > 0).all())
-    assert held is is_refreshed
+    fresh, kept = (
+        follow(matrices, surface_of(1, is_refreshed=is_refreshed), read).how.spots[0].path
+        for is_refreshed in (True, False)
+    )
+    assert len(fresh.certainty) == 6
+    assert fresh.certainty.values.min() > kept.certainty.values.min() + 0.05
 
 
 def test_riding_spots_are_looked_for_where_they_are_carried():
