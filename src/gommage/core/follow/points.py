@@ -10,7 +10,16 @@ import numpy as np
 from numpy.typing import NDArray
 
 from gommage.core.document import Aim, Frames, MotionModel, PointsFollow, Spot, Surface
-from gommage.core.follow.align import MOTIONS, SIMPLER, Template, align, make_pyramid, make_template, motion_matrix
+from gommage.core.follow.align import (
+    MOTIONS,
+    SIMPLER,
+    Alignment,
+    Template,
+    align,
+    make_pyramid,
+    make_template,
+    motion_matrix,
+)
 from gommage.core.follow.sight import Sight, choose_sight, luminance, noise_of
 from gommage.core.follow.steps import Direction, FollowStep, SpotFound, Surroundings
 from gommage.core.picture import Matrix, Picture, Points, Window, apply_matrix, around, translation
@@ -376,19 +385,19 @@ class _PointFollower:
         near = _square(x, y, pattern.side + 24) & bounds
         pyramid = make_pyramid(picture, 1, sight, near)
         found = align(pattern.template, pyramid, start, MotionModel.SHIFT, levels=1)
-        if pattern.side >= 15 and found.correlation >= SEEN:
+        if pattern.side >= 15 and _alike(found) >= SEEN:
             # A pattern that turned or grew is found better by a motion that allows for it; it must not run away.
             freer = align(pattern.template, pyramid, found.matrix, MotionModel.SIMILARITY, levels=1)
-            if freer.correlation > found.correlation + 0.01:
+            if _alike(freer) > _alike(found) + 0.01:
                 found = freer
-        if found.correlation < SEEN or not np.isfinite(found.slip_px):
+        if _alike(found) < SEEN or not np.isfinite(found.slip_px):
             return None
         x, y = apply_matrix(found.matrix, np.array([pattern.x, pattern.y])) + pattern.offset
         if max(abs(x - pattern.offset[0] - expected[0]), abs(y - pattern.offset[1] - expected[1])) > search + 2:
             return None
         linear = np.eye(3)
         linear[:2, :2] = found.matrix[:2, :2]
-        return _Seen(float(x), float(y), max(found.slip_px, 0.005), found.correlation, linear)
+        return _Seen(float(x), float(y), max(found.slip_px, 0.005), _alike(found), linear)
 
     def _believed(self, seen: dict[str, _Seen], guess: Matrix) -> dict[str, _Seen]:
         """Return the spots without those that contradict the others."""
@@ -520,6 +529,11 @@ class _PointFollower:
             except FollowError:
                 continue  # at the picture's rim: the old one must do
         return out
+
+
+def _alike(found: Alignment) -> float:
+    """Return how much a pattern looks as it did: what was voted out of so small a square counts against it."""
+    return found.correlation * found.agreeing
 
 
 def _seen_patch(pattern: _Pattern, turned: Matrix) -> tuple[Picture, tuple[float, float]]:
