@@ -27,7 +27,7 @@ from gommage.errors import FollowError, FootageError
 
 __all__ = ["aimed", "choose_pattern", "detect_spots", "follow_points", "motion_of_spots", "spots_near"]
 
-PATTERN_SIDES_PX = (11, 15, 21, 27, 35, 45)
+PATTERN_SIDES_PX = (15, 21, 27, 35, 45)
 WANTED_ERROR_PX = 0.05
 """The smallest pattern is taken whose texture promises to be found this well."""
 SMALLEST_SEARCH_PX = 16.0
@@ -36,6 +36,8 @@ SEEN = 0.70
 """Correlation above which a spot counts as seen."""
 FRESH = 0.88
 """Correlation below which a pattern is taken anew, where that is allowed."""
+DOUBT_AT_THE_RIM = 0.25
+"""By how much more alike a place at the rim of the search must be than one where the spot is expected."""
 ALIKE = 0.03
 """A pattern that turned or grew by less than this is looked for as it is."""
 ODD_ONE_OUT_PX = 1.5
@@ -377,8 +379,13 @@ class _PointFollower:
         sight = pattern.template.sight
         wide = sight.blurred(sight.one_channel(np.ascontiguousarray(picture[window.slices])))
         answer = cv2.matchTemplate(wide, patch, cv2.TM_CCOEFF_NORMED)
-        _, best, _, (left, top) = cv2.minMaxLoc(np.nan_to_num(answer, nan=-1.0))
-        if best < SEEN - 0.15:
+        answer = np.nan_to_num(answer, nan=-1.0)
+        rows, columns = np.ogrid[: answer.shape[0], : answer.shape[1]]
+        away_x, away_y = columns + window.left + feature[0] - expected[0], rows + window.top + feature[1] - expected[1]
+        # Of two places alike the one is taken that is nearer to where the spot should be.
+        nearer = answer - DOUBT_AT_THE_RIM * (away_x**2 + away_y**2) / search**2
+        _, _, _, (left, top) = cv2.minMaxLoc(nearer)
+        if answer[top, left] < SEEN - 0.15:
             return None
         x, y = window.left + left + feature[0], window.top + top + feature[1]
         start = translation(x, y) @ turned @ translation(-pattern.x, -pattern.y)
