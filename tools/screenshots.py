@@ -119,7 +119,7 @@ class Photographer:
         village = Surface(id="village", name="Village", home_frame=1036, how=PointsFollow(spots=spots))
         session.commit("New surface", edits.add_surface, shot.id, village)
         session.set_desk(surface_id="village", tool="edit")
-        self.window.follow_both()
+        self.window.call("follow_both")
         settle(self.window)
         session.set_desk(frame=1052)
 

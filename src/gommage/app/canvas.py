@@ -264,7 +264,8 @@ class Canvas(QObject):
             return
         words = "" if layout.frames else "The surface is not followed yet."
         self.viewer.set_picture(None, np.eye(3), words or "Putting the sheet together …")
-        self.session.jobs.cancel(lambda name: isinstance(name, tuple) and name[:1] in (("screen",), ("sheet",)))
+        kinds = ("screen", "sheet")
+        self.session.jobs.cancel(lambda name: isinstance(name, tuple) and name[0] in kinds and name[1] != key)
         self.session.submit(
             ("sheet", key), Priority.SCREEN, lambda check: sheet_pixels(engine, request, check),
             lambda pixels: self._show_sheet(key, pixels),

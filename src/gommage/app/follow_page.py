@@ -107,8 +107,8 @@ class FollowPage(Page):
             self._form.addRow(words, widget)
         self.front = self._check("Leave out what is in front", "Covers of fixes and areas of surfaces in front")
         self.refresh_patterns = self._check("Take patterns anew", "When a spot does not look as it did any more")
-        self.motion.activated.connect(lambda: self._set("Motion", motion=self.motion.currentData()))
-        self.channel.activated.connect(lambda: self._set("Look at", channel=self.channel.currentData()))
+        self.motion.activated.connect(self._on_motion)
+        self.channel.activated.connect(lambda: self._set("Look at", channel=Channel(self.channel.currentData())))
         self.rides.activated.connect(self._on_rides)
         self.front.toggled.connect(lambda on: self._set("Leave out what is in front", leaves_out_front=on))
         self.refresh_patterns.toggled.connect(lambda on: self._set("Take patterns anew", is_refreshed=on))
@@ -180,6 +180,10 @@ class FollowPage(Page):
         desk = self.session.desk
         if desk.surface_id:
             self.session.commit(label, edits.change_follow, desk.shot_id, desk.surface_id, **fields)
+
+    def _on_motion(self) -> None:
+        chosen = self.motion.currentData()  # Qt gives plain text back
+        self._set("Motion", motion=MotionModel(chosen) if chosen else None)
 
     def _on_rides(self) -> None:
         desk = self.session.desk

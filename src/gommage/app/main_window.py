@@ -29,33 +29,28 @@ from gommage.app.canvas import Canvas, free_name, made_view
 from gommage.app.cards import LOUPE, CardsPanel, Row
 from gommage.app.desk import Desk
 from gommage.app.dialogs import FootageDialog, RenderDialog, ShortcutsDialog
+from gommage.app.follow_commands import FollowCommands
 from gommage.app.panels import FrameFacts, StepPanel
 from gommage.app.rows import heading, push_button
 from gommage.app.session import LongWork, Session
-from gommage.app.strip import FrameStrip, StripData
+from gommage.app.strip import FrameStrip
+from gommage.app.summaries import fix_row, strip_data, surface_row
 from gommage.app.theme import DARK, LIGHT, apply_theme, icon, tabular_font
 from gommage.app.viewbar import ViewBar
 from gommage.app.viewer import Viewer
 from gommage.core.document import (
     Array,
     CleanPlate,
-    Fix,
     Frames,
-    PointsFollow,
     Project,
     Shot,
-    Spot,
-    Still,
-    Surface,
     edits,
     new_id,
     placement,
     store,
 )
-from gommage.core.engine import Engine, Look, Priority, Step, ViewRequest, steps_of
+from gommage.core.engine import Engine, Look, Priority, Step, ViewRequest
 from gommage.core.engine.evaluate import fix_inputs
-from gommage.core.engine.steps import SLIP_TO_LOOK_AT_PX
-from gommage.core.follow import Direction, read_track, smoothed, spots_near, write_track
 from gommage.core.picture import FootageReport, around, open_plates, probe, translation
 from gommage.errors import FootageError, GommageError, ProjectError
 
@@ -68,8 +63,6 @@ PICTURE_FILTER = (
     "Pictures and movies (*.exr *.dpx *.cin *.tif *.tiff *.png *.jpg *.jpeg *.mov *.mp4 *.mkv *.avi *.mxf *.webm)"
     ";;All files (*)"
 )
-TRACK_FILTER = "Follows (*.csv *.json);;All files (*)"
-SMOOTHING_FRAMES = 2.0
 DRAWN = {
     "surface": "the area to follow",
     "area": "one more area to follow",
@@ -95,6 +88,7 @@ class MainWindow(QMainWindow):
         self.setObjectName("main_window")
         self.resize(1280, 800)
         self.session = Session(engine, journal_root, self)
+        self.follow_commands = FollowCommands(self.session, self)
         self.actions_by_id: dict[str, QAction] = {}
         self._build_actions()
         self._build_parts()
@@ -105,6 +99,11 @@ class MainWindow(QMainWindow):
         self._on_work_changed(None)
         self._refresh_all()
         self.viewer.setFocus()
+
+    def call(self, name: str) -> None:
+        """Do an action of the table."""
+        holder = self.follow_commands if hasattr(self.follow_commands, name) else self
+        getattr(holder, name)()
 
     # -- building -------------------------------------------------------------------------------------------
 
@@ -119,7 +118,7 @@ class MainWindow(QMainWindow):
             action.setToolTip((entry.tip or entry.text.rstrip("…")) + keys)
             if entry.icon:
                 action.setIcon(icon(entry.icon))
-            action.triggered.connect(lambda _=False, name=entry.id: getattr(self, name)())
+            action.triggered.connect(lambda _=False, name=entry.id: self.call(name))
             self.actions_by_id[entry.id] = action
             self.addAction(action)
             if entry.menu not in menus:
@@ -339,7 +338,7 @@ class MainWindow(QMainWindow):
         self.cards.surfaces.select(desk.surface_id)
         self.cards.plates.select(desk.plate_id)
         self.panel.refresh()
-        self.strip.show_data(self._strip_data())
+        self.strip.show_data(strip_data(self.session))
         self._refresh_actions()
         self.hint.setText(self._hint())
 
@@ -347,25 +346,10 @@ class MainWindow(QMainWindow):
         if shot is None:
             self.cards.show_rows((), (), ())
             return
-        fixes = tuple(self._fix_row(shot, fix) for fix in reversed(shot.fixes))
-        surfaces = tuple(self._surface_row(surface) for surface in shot.surfaces)
+        fixes = tuple(fix_row(self.session, shot, fix) for fix in reversed(shot.fixes))
+        surfaces = tuple(surface_row(self.session, surface) for surface in shot.surfaces)
         plates = tuple(Row(p.id, p.name, f"at {p.home_frame}") for p in shot.clean_plates)
         self.cards.show_rows(fixes, surfaces, plates)
-
-    def _fix_row(self, shot: Shot, fix: Fix) -> Row:
-        states = steps_of(shot, fix, self.session.measures(fix.id))
-        life = f"{fix.frames.first}–{fix.frames.last}" if fix.frames else "all frames"
-        return Row(fix.id, fix.name, f"{life}, {shot.surface(fix.surface_id).name}", fix.is_on,
-                   tuple(states[step].state for step in Step))  # fmt: skip
-
-    def _surface_row(self, surface: Surface) -> Row:
-        placed = self.session.placed(surface)
-        if placed is None:
-            return Row(surface.id, surface.name, "not followed")
-        if isinstance(surface.how, Still):
-            return Row(surface.id, surface.name, "still")
-        slip = max((s for f, s in zip(placed.frames, placed.slip_px, strict=True) if placed.is_placed(f)), default=0.0)
-        return Row(surface.id, surface.name, f"slip {slip:.2f} px", needs_look=slip > SLIP_TO_LOOK_AT_PX)
 
     def _refresh_actions(self) -> None:
         shot, desk = self.shot, self.desk
@@ -432,45 +416,9 @@ class MainWindow(QMainWindow):
         self.rate.setText(f"of {frames.first}–{frames.last}, {float(shot.footage.frames_per_second):.3g} frames/s")
         self.strip.show_frame(self.desk.frame)
 
-    def _strip_data(self) -> StripData:
-        shot, project = self.shot, self.session.project
-        if shot is None:
-            return StripData()
-        frames = shot.footage.frames
-        surface, fix = self.desk.surface(project), self.desk.fix(project)
-        placed = self.session.placed(surface) if surface is not None else None
-        known = [frame for frame in placed.frames if placed.is_placed(frame)] if placed is not None else []
-        sure: dict[int, float] = {}
-        slips: dict[int, float] = {}
-        reasons: dict[int, str] = {}
-        for frame in known:
-            assert placed is not None
-            row = frame - placed.first_frame
-            slips[frame], reasons[frame] = float(placed.slip_px[row]), placed.reasons[row]
-            sure[frame] = float(placed.certainty.values[row]) / (1 + (slips[frame] / SLIP_TO_LOOK_AT_PX) ** 2)
-        amber = [frame for frame, slip in slips.items() if slip > SLIP_TO_LOOK_AT_PX]
-        homes = (surface.home_frame,) if surface is not None else ()
-        life = (fix.frames or frames) if fix is not None else None
-        return StripData(
-            frames.first,
-            frames.last,
-            frozenset(shot.footage.missing),
-            sure,
-            frozenset(amber),
-            tuple(key.frame for shape in fix.cover.shapes for key in shape.keys) if fix is not None else (),
-            homes,
-            {plate.home_frame: len(plate.strokes) for plate in shot.clean_plates if plate.strokes},
-            {one.frame: one.worst for one in self.session.measures(fix.id)} if fix is not None else {},
-            (life.first, life.last) if life is not None else None,
-            slips,
-            reasons,
-            tuple(pin.frame for pin in surface.pins) if surface is not None else (),
-            self.desk.marked,
-        )
-
     def _on_track_grew(self) -> None:
         self._refresh_rows(self.shot)
-        self.strip.show_data(self._strip_data())
+        self.strip.show_data(strip_data(self.session))
         self.panel.refresh()
         self.session.go_to(self.session.live_frame)
 
@@ -897,134 +845,6 @@ class MainWindow(QMainWindow):
             or not self.session.jobs.is_waiting("ahead")
         ):
             self.session.go_to(following)
-
-    # -- actions: surface -----------------------------------------------------------------------------------
-
-    def follow_forwards(self) -> None:
-        """Follow to the end."""
-        self.session.follow(Direction.FORWARDS)
-
-    def follow_backwards(self) -> None:
-        """Follow to the start."""
-        self.session.follow(Direction.BACKWARDS)
-
-    def follow_both(self) -> None:
-        """Follow both ways."""
-        self.session.follow(Direction.BOTH, self.desk.marked_frames)
-
-    def follow_one_on(self) -> None:
-        """Follow to the next frame."""
-        self._follow_one(Direction.FORWARDS, 1)
-
-    def follow_one_back(self) -> None:
-        """Follow to the frame before."""
-        self._follow_one(Direction.BACKWARDS, -1)
-
-    def _follow_one(self, direction: Direction, step: int) -> None:
-        shot = self.shot
-        if shot is None or self.desk.frame + step not in shot.footage.frames:
-            return
-        first, last = sorted((self.desk.frame, self.desk.frame + step))
-        self.session.follow(direction, Frames(first=first, last=last))
-
-    # -- actions: correcting a follow -------------------------------------------------------------------------
-
-    def mark_from(self) -> None:
-        """Let the marked frames begin here."""
-        _, last = self.desk.marked or (0, self.desk.frame)
-        self.session.set_desk(marked=(self.desk.frame, max(last, self.desk.frame)))
-
-    def mark_to(self) -> None:
-        """Let the marked frames end here."""
-        first, _ = self.desk.marked or (self.desk.frame, 0)
-        self.session.set_desk(marked=(min(first, self.desk.frame), self.desk.frame))
-
-    def unmark(self) -> None:
-        """Mark no frames."""
-        self.session.set_desk(marked=None)
-
-    def smooth_marked(self) -> None:
-        """Smooth the motion over the marked frames."""
-        surface, marked = self.desk.surface(self.session.project), self.desk.marked_frames
-        if surface is None or surface.track is None or marked is None:
-            self.show_error("Mark the frames to smooth first: drag over them on the strip with Shift held.")
-            return
-        try:
-            track = smoothed(surface.track, surface, marked, SMOOTHING_FRAMES)
-        except ValueError as error:
-            self.show_error(f"Nothing was smoothed: {error}.")
-            return
-        label = f"Smooth {marked.first}–{marked.last}"
-        self.session.commit(label, edits.set_track, self.desk.shot_id, surface.id, track)
-
-    def trim_to_marked(self) -> None:
-        """Keep what was followed on the marked frames only."""
-        surface, marked = self.desk.surface(self.session.project), self.desk.marked_frames
-        if surface is None or marked is None:
-            self.show_error("Mark the frames to keep first: drag over them on the strip with Shift held.")
-            return
-        label = f"Trim to {marked.first}–{marked.last}"
-        self.session.commit(label, edits.trim_track, self.desk.shot_id, surface.id, marked)
-
-    def unpin(self) -> None:
-        """Take the correction on this frame off."""
-        desk = self.desk
-        self.session.commit(f"Unpin {desk.frame}", edits.remove_pin, desk.shot_id, desk.surface_id, desk.frame)
-
-    def forget_own_points(self) -> None:
-        """Let the pin tool move the surface's corners again."""
-        self.session.set_desk(pin_points=())
-
-    def find_spots(self) -> None:
-        """Set spots that are easy to follow around those there are, beside the interface."""
-        shot, surface = self.shot, self.desk.surface(self.session.project)
-        if shot is None or surface is None or not isinstance(surface.how, PointsFollow):
-            self.show_error("Spots are found for a surface of points; begin one with New surface, Points.")
-            return
-        engine, home = self.session.engine, surface.home_frame
-
-        def run(check: object) -> np.ndarray:
-            return spots_near(engine.plate(shot.footage, home), surface)
-
-        def found(places: np.ndarray) -> None:
-            how = surface.how
-            assert isinstance(how, PointsFollow)
-            spots = (*how.spots, *(Spot(id=new_id(), x=float(x), y=float(y)) for x, y in places))
-            self.session.commit("Find spots", edits.change_follow, shot.id, surface.id, spots=spots)
-            self.show_note(f"{len(places)} spots found")
-
-        self.session.submit(("spots", surface.id), Priority.NEIGHBOUR, run, found)
-
-    def write_follow(self) -> None:
-        """Write where the surface in hand is to a file."""
-        shot, surface = self.shot, self.desk.surface(self.session.project)
-        placed = self.session.placed(surface) if surface is not None else None
-        if shot is None or surface is None or placed is None:
-            return
-        chosen, _ = QFileDialog.getSaveFileName(self, "Write follow", f"{surface.name}.csv", TRACK_FILTER)
-        if not chosen:
-            return
-        try:
-            write_track(Path(chosen), surface, placed, (shot.footage.width, shot.footage.height))
-        except GommageError as error:
-            self.show_error(str(error))
-            return
-        self.show_note(f"{surface.name} written to {Path(chosen).name}")
-
-    def read_follow(self) -> None:
-        """Give the surface in hand the track of a file."""
-        shot, surface = self.shot, self.desk.surface(self.session.project)
-        if shot is None or surface is None:
-            return
-        chosen, _ = QFileDialog.getOpenFileName(self, "Read follow", "", TRACK_FILTER)
-        if not chosen:
-            return
-        try:
-            track = read_track(Path(chosen), surface)
-        except GommageError as error:
-            self.show_error(str(error))
-            return
-        self.session.commit(f"Read {Path(chosen).name}", edits.set_track, shot.id, surface.id, track)
 
     def stop(self) -> None:
         """Drop the shape in hand, let go of a chosen stroke, else stop what runs."""

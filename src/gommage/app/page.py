@@ -34,4 +34,5 @@ class Page(QWidget):
 
     def call(self, name: str) -> None:
         """Do one of the main window's actions."""
-        getattr(self.window(), name)()
+        window = self.window()
+        window.call(name)  # type: ignore[attr-defined]
