@@ -24,10 +24,24 @@ import cv2
 import numpy as np
 
 from benchmarks.shots import FIRST, filmed, motion, rectangle, shot_on_disk, strokes, texture
-from gommage.core.document import Area, Array, Frames, PlaneFollow, Project, Stroke, Surface, Tool, Track
+from gommage.core.document import (
+    Area,
+    Array,
+    Channel,
+    Frames,
+    MotionModel,
+    PlaneFollow,
+    Project,
+    Stroke,
+    Surface,
+    Tool,
+    Track,
+)
 from gommage.core.engine import Engine, LiveStroke, Look, ViewRequest, view_pixels
 from gommage.core.follow import follow_plane, with_step
-from gommage.core.picture import apply_matrix
+from gommage.core.follow.align import align, make_pyramid, make_template, polygon_mask
+from gommage.core.follow.sight import choose_sight
+from gommage.core.picture import Window, apply_matrix
 from gommage.core.picture.colour import DEFAULT_DISPLAY
 
 WIDTH, HEIGHT = 1920, 1080
@@ -89,7 +103,46 @@ def follow_rows() -> list[Row]:
     return [
         Row("follow 400x300 px, perspective", 1 / spent, "frames/s", "12", "40", spent),
         Row("corner error of that follow", float(np.mean(errors)), "px", "0.10", ""),
+        Row("corner error over the Cramer-Rao limit, 300x200 px", over_the_limit(), "x", "", "1.25"),
     ]
+
+
+def over_the_limit(grain: float = 0.02, runs: int = 24) -> float:
+    """Return the alignment's error over the least that any method can have on two grainy pictures (Cramer-Rao)."""
+    width, height = 640, 480
+    corners = np.array([[170.0, 140], [470, 140], [470, 340], [170, 340]])
+    mask = polygon_mask([corners], Window.of(width, height))
+    squares, limits = [], []
+    for run in range(runs):
+        base, moved = texture(width, height, run % 4), motion(3 + run % 7, width, height)
+        home, frame = filmed(base, np.eye(3), grain, 100 + run), filmed(base, moved, grain, 200 + run)
+        sight = choose_sight(home, mask, Channel.GREEN)
+        template = make_template(home, mask, corners, sight)
+        found = align(template, make_pyramid(frame, len(template.levels), sight), moved, MotionModel.PERSPECTIVE)
+        squares.append(((apply_matrix(found.matrix, corners) - apply_matrix(moved, corners)) ** 2).sum(axis=1).mean())
+        limits.append(least_variance(base[..., 1], mask, corners, grain) * abs(np.linalg.det(moved)))
+    return float(np.sqrt(np.mean(squares) / np.mean(limits)))
+
+
+def least_variance(clean: np.ndarray, mask: np.ndarray, corners: np.ndarray, grain: float) -> float:
+    """Return the Cramer-Rao limit of the corners' squared error, for motion, gain and offset unknown."""
+    spectrum = np.fft.fft2(clean)
+    slope_y = np.fft.ifft2(spectrum * np.fft.fftfreq(clean.shape[0])[:, None] * 2j * np.pi).real[mask > 0]
+    slope_x = np.fft.ifft2(spectrum * np.fft.fftfreq(clean.shape[1])[None] * 2j * np.pi).real[mask > 0]
+    rows, columns = np.nonzero(mask)
+    middle = corners.mean(axis=0)
+
+    def ways(p: np.ndarray, q: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+        zero, one = np.zeros(len(p)), np.ones(len(p))
+        across = np.stack([one, zero, -q, p, p, q, -p * p, -p * q])
+        return across, np.stack([zero, one, p, q, -q, p, -p * q, -q * q])
+
+    across, down = ways((columns + 0.5 - middle[0]) / 150, (rows + 0.5 - middle[1]) / 150)
+    values = clean[mask > 0]
+    design = np.vstack([across * slope_x + down * slope_y, values, np.ones(len(values))])
+    covariance = np.linalg.inv(design @ design.T)[:8, :8] * 2 * grain**2
+    across, down = ways(*((corners - middle) / 150).T)
+    return float(sum(np.einsum("ic,ij,jc->c", way, covariance, way).mean() for way in (across, down)))
 
 
 def brush_row(folder: Path) -> Row:

@@ -2,7 +2,7 @@
 
 import pytest
 
-from gommage.demo.accuracy import follow_figures, markdown, repair_figures
+from gommage.demo.accuracy import follow_figures, markdown, point_figures, repair_figures
 
 pytestmark = pytest.mark.slow
 
@@ -13,6 +13,16 @@ def test_the_column_is_followed(cleaned_project, demo):
     assert figures.mean_px < 0.15
     assert figures.worst_px < 0.5
     assert 2 / 3 < figures.slip_over_error < 1.5
+    assert 0.4 < figures.within_one < 0.9  # one home frame's grain is in all of them: a wide margin
+    assert figures.within_two > 0.85
+
+
+def test_spots_on_the_village_are_found_and_followed(engine, demo):
+    figures = point_figures(engine, demo)
+    assert figures.frames == 72
+    assert figures.mean_px < 0.15
+    assert figures.worst_px < 0.5
+    assert figures.slip_px > figures.mean_px / 2
 
 
 def test_the_label_is_gone(engine, cleaned_project, demo):
@@ -22,7 +32,7 @@ def test_the_label_is_gone(engine, cleaned_project, demo):
     assert figures.changed_outside == 0
     assert figures.flicker < 1.3 * figures.true_flicker
     assert 0.85 < figures.grain_ratio < 1.15  # a supervisor's eye begins to see a difference near a sixth
-    table = markdown(follow_figures(cleaned_project.shots[0], demo), figures)
+    table = markdown(follow_figures(cleaned_project.shots[0], demo), point_figures(engine, demo), figures)
     assert f"{figures.psnr_db:.2f} dB" in table
 
 

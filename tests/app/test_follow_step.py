@@ -76,6 +76,9 @@ def test_an_area_is_keyed_on_another_frame_and_stays_put_on_demand(opened):
     assert [key.frame for key in shape.keys] == [1001, 1004]
     close_to(opened, shape.keys[1].points.values[0], (18, 14))
     assert opened.actions_by_id["undo"].text() == "Undo key area on 1004"
+    press(opened, Qt.Key.Key_Delete)
+    assert len(surface(opened).how.areas[0].shape.keys) == 1
+    press(opened, (Qt.Key.Key_Z, CTRL))
     box = find(opened.panel, QCheckBox, "Stays put in the picture")
     QTest.mouseClick(box, Qt.MouseButton.LeftButton, pos=QPoint(8, 8))
     assert surface(opened).how.areas[0].stays_put

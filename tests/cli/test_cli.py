@@ -99,8 +99,8 @@ def test_bench_writes_between_its_marks(monkeypatch, tmp_path):
     from gommage.demo import accuracy
 
     monkeypatch.setattr(cli, "_demo_shot", lambda: None)
-    monkeypatch.setattr(accuracy, "judge", lambda demo: (None, None))
-    monkeypatch.setattr(accuracy, "markdown", lambda follow, repair: "| figures |")
+    monkeypatch.setattr(accuracy, "judge", lambda demo: (None, None, None))
+    monkeypatch.setattr(accuracy, "markdown", lambda *figures: "| figures |")
     page = tmp_path / "accuracy.md"
     page.write_text("above\n<!-- figures -->\nold\n<!-- end of figures -->\nbelow\n")
     run("bench", "--write", page)

@@ -73,6 +73,9 @@ EDITS = {
         edits.set_area(p, "shot", "wall", area("x", 9), is_keep_out=True), "shot", "wall", "x"
     ),
     "set_area_key": lambda p: edits.set_area_key(p, "shot", "wall", "area", 1004, Array(rectangle(1, 1, 9, 9))),
+    "remove_area_key": lambda p: edits.remove_area_key(
+        edits.set_area_key(p, "shot", "wall", "area", 1004, Array(rectangle(1, 1, 9, 9))), "shot", "wall", "area", 1001
+    ),
     "trim_track": lambda p: edits.trim_track(p, "shot", "wall", Frames(first=1002, last=1009)),
     "set_pin": lambda p: edits.set_pin(p, "shot", "wall", pin(1004)),
     "remove_pin": lambda p: edits.remove_pin(edits.set_pin(p, "shot", "wall", pin(1004)), "shot", "wall", 1004),

@@ -44,6 +44,7 @@ from gommage.core.document import (
     Frames,
     Project,
     Shot,
+    Surface,
     edits,
     new_id,
     placement,
@@ -722,10 +723,21 @@ class MainWindow(QMainWindow):
         elif desk.step is Step.FILL and plate is not None and plate.strokes:
             stroke = self.panel.fill.selected_stroke() or plate.strokes[-1]
             commit("Remove stroke", edits.remove_stroke, shot.id, plate.id, stroke.id)
+        elif desk.step is Step.FOLLOW and surface is not None:
+            self._remove_in_follow(surface)
         elif fix is not None and fix.cover.shapes:
             shape = fix.cover.shapes[0]
             if desk.frame in {key.frame for key in shape.keys}:
                 commit("Remove key", edits.remove_shape_key, shot.id, fix.id, shape.id, desk.frame)
+
+    def _remove_in_follow(self, surface: Surface) -> None:
+        """Remove the pin on this frame, else the key of the area in hand."""
+        desk, area = self.desk, self.desk.area(self.session.project)
+        if desk.frame in {pin.frame for pin in surface.pins}:
+            self.call("unpin")
+        elif area is not None and len(area.shape.keys) > 1 and desk.frame in {key.frame for key in area.shape.keys}:
+            edit = edits.remove_area_key
+            self.session.commit("Remove key", edit, desk.shot_id, surface.id, area.shape.id, desk.frame)
 
     def new_surface(self) -> None:
         """Draw the area of another surface."""

@@ -228,6 +228,13 @@ class DemoShot:
         return matrix / matrix[2, 2]
 
     @staticmethod
+    def village_matrix(frame: int, home_frame: int) -> Matrix:
+        """Return the village's true home_to_frame matrix; it stands behind the proscenium."""
+        there, home = (_frame_from_sheet(BEHIND[1], one - FIRST_FRAME) for one in (frame, home_frame))
+        matrix = there @ np.linalg.inv(home)
+        return matrix / matrix[2, 2]
+
+    @staticmethod
     def sheet_to_frame(frame: int) -> Matrix:
         """Return the true matrix from the proscenium's sheet to a frame."""
         return _frame_from_sheet(FRONT, frame - FIRST_FRAME)

@@ -50,6 +50,7 @@ __all__ = [
     "move_surface",
     "relink_footage",
     "remove_area",
+    "remove_area_key",
     "remove_clean_plate",
     "remove_fix",
     "remove_pin",
@@ -219,24 +220,31 @@ def remove_area(project: Project, shot_id: str, surface_id: str, area_id: str) -
     return _in_surface(project, shot_id, surface_id, change)
 
 
+def _in_area(
+    project: Project, shot_id: str, surface_id: str, area_id: str, change: Callable[[Shape], Shape]
+) -> Project:
+    def in_surface(surface: Surface) -> Surface:
+        how = _plane(surface)
+        areas, outs = (
+            tuple(_changed(item, shape=change(item.shape)) if item.shape.id == area_id else item for item in items)
+            for items in (how.areas, how.keep_outs)
+        )
+        return _changed(surface, how=_changed(how, areas=areas, keep_outs=outs))
+
+    return _in_surface(project, shot_id, surface_id, in_surface)
+
+
 def set_area_key(project: Project, shot_id: str, surface_id: str, area_id: str, frame: int, points: Array) -> Project:
     """Return the project with an area or keep-out keyed on a frame.
 
     A shape with one key is the same on all frames: it stays so while that key is changed on its own frame.
     """
+    return _in_area(project, shot_id, surface_id, area_id, lambda shape: _keyed(shape, frame, points))
 
-    def change(surface: Surface) -> Surface:
-        how = _plane(surface)
-        areas, outs = (
-            tuple(
-                _changed(item, shape=_keyed(item.shape, frame, points)) if item.shape.id == area_id else item
-                for item in items
-            )
-            for items in (how.areas, how.keep_outs)
-        )
-        return _changed(surface, how=_changed(how, areas=areas, keep_outs=outs))
 
-    return _in_surface(project, shot_id, surface_id, change)
+def remove_area_key(project: Project, shot_id: str, surface_id: str, area_id: str, frame: int) -> Project:
+    """Return the project with a key taken off an area or keep-out; see `remove_shape_key`."""
+    return _in_area(project, shot_id, surface_id, area_id, lambda shape: _unkeyed(shape, frame))
 
 
 def set_track(project: Project, shot_id: str, surface_id: str, track: Track | None) -> Project:
@@ -496,14 +504,14 @@ def remove_shape_key(project: Project, shot_id: str, fix_id: str, shape_id: str,
     EditError
         If it is the shape's only key.
     """
+    return _with_shape(project, shot_id, fix_id, shape_id, lambda shape: _unkeyed(shape, frame))
 
-    def without(shape: Shape) -> Shape:
-        keys = tuple(key for key in shape.keys if key.frame != frame)
-        if not keys:
-            raise EditError(f"The key on frame {frame} is the only one of this shape; remove the shape instead.")
-        return _changed(shape, keys=keys)
 
-    return _with_shape(project, shot_id, fix_id, shape_id, without)
+def _unkeyed(shape: Shape, frame: int) -> Shape:
+    keys = tuple(key for key in shape.keys if key.frame != frame)
+    if not keys:
+        raise EditError(f"The key on frame {frame} is the only one of this shape; remove the shape instead.")
+    return _changed(shape, keys=keys)
 
 
 def _with_shape(
