@@ -361,6 +361,24 @@ def test_a_keep_out_holds_what_voting_cannot():
         assert corner_error(track.matrix(frame), true) < EDGE_TOLERANCE_PX
 
 
+def test_something_dark_that_hides_half_does_not_pull_the_plane():
+    """A leg passes: the area is hidden by up to a half, without a keep-out."""
+    matrices = {1010 + k: around_centre(shift=(1.0 * k, 0)) for k in range(10)}
+
+    def read(frame):
+        picture = filmed(matrices[frame], grain=0.01, seed=frame).copy()
+        left = 20 + 14 * (frame - 1010)
+        picture[:, left : left + 76] = 0.03
+        return picture
+
+    start = {1010: filmed(np.eye(3), grain=0.01, seed=1)}
+    track, _ = follow(matrices, lambda frame: start.get(frame, read(frame)))
+    assert track.frames.last == 1019
+    assert any("partly hidden" in reason for reason in track.reasons)
+    for frame, true in matrices.items():
+        assert corner_error(track.matrix(frame), true) < 1.0  # pulled along it would be off by tens
+
+
 def test_what_is_in_front_is_left_out_where_that_is_wanted():
     matrices = path(range(4))
     patch = texture(90, 130, seed=77, fine=1.5)

@@ -139,11 +139,11 @@ class Alignment:
     visible : float
         Share of the area's points that lie in the frame.
     agreeing : float
-        Share of the visible points that are not hidden by something or voted out.
+        Share of the visible points that may be looked at which were not voted out.
     corner_slip_px : (4,) float64
         Expected error of each corner; infinite if nothing could be said.
-    gain : float
-        The frame's light over the reference's.
+    gain, offset : float
+        The frame's light: gain times the reference's, plus offset.
     """
 
     matrix: Matrix
@@ -153,6 +153,7 @@ class Alignment:
     agreeing: float
     corner_slip_px: NDArray[np.float64]
     gain: float
+    offset: float
 
     @property
     def slip_px(self) -> float:
@@ -368,6 +369,7 @@ def align(
     *,
     levels: int = 99,
     allowed: Callable[[Points], NDArray[np.bool_]] | None = None,
+    light: tuple[float, float] | None = None,
 ) -> Alignment:
     """Refine where the area is on a frame.
 
@@ -393,6 +395,9 @@ def align(
         How many of the finest levels are used; 1 where the start is good to a pixel.
     allowed : callable, optional
         Takes frame positions (N, 2) and says which of them may be looked at.
+    light : tuple of float, optional
+        Gain and offset as they were a moment ago. They are held until it is settled what disagrees: something dark that
+        passes in front would pull them down, and then nothing disagrees any more. Without, both are free at once.
 
     References
     ----------
@@ -401,7 +406,7 @@ def align(
     light is solved along. Errors: H. White, Maximum Likelihood Estimation of Misspecified Models, Econometrica 50(1),
     1982, doi:10.2307/1912526, by clusters of pixels.
     """
-    solver = _Solver(template, pyramid, motion, start, allowed)
+    solver = _Solver(template, pyramid, motion, start, allowed, light)
     count = min(len(template.levels), len(pyramid.levels), levels)
     for level in range(count - 1, 0, -1):
         # On coarse levels few pixels carry much noise of sampling: the full perspective waits for the finer ones.
@@ -422,10 +427,12 @@ class _Solver:
         motion: MotionModel,
         start: Matrix,
         allowed: Callable[[Points], NDArray[np.bool_]] | None,
+        light: tuple[float, float] | None,
     ) -> None:
         self._template, self._pyramid, self._motion, self._allowed = template, pyramid, motion, allowed
         self._matrix: Matrix = start / start[2, 2]
-        self._light: NDArray[np.floating[Any]] = np.array([1.0, 0.0, 0.0, 0.0])
+        self._light: NDArray[np.floating[Any]] = np.array([*(light or (1.0, 0.0)), 0.0, 0.0])
+        self._knows_light = light is not None
         self._hidden_share = 0.0
 
     def solve(self, level: int, freedoms: tuple[int, ...]) -> None:
@@ -433,6 +440,7 @@ class _Solver:
         data = self._template.levels[level]
         self._data, self._level = data, level
         self._use = self._permitted(data)
+        self._allowed_here = self._use
         slopes = level == 0 and len(data.points) > 12 * LEAST_POINTS
         self._active = np.array([*freedoms, GAIN, OFFSET, *((GAIN_X, GAIN_Y) if slopes else ())], np.int64)
         self._residual = np.empty(len(data.points))
@@ -440,6 +448,7 @@ class _Solver:
         self._normal, self._right = np.empty((size, size)), np.empty(size)
         self._scale = 0.0
         best = np.inf
+        settled = 1 if level == 0 else 2  # what disagrees is seen once the texture lies about where it belongs
         for iteration in range(14 if level == 0 else 8):
             # The normal matrix changes little once weights and light have settled.
             count = self._pass(with_normal=iteration in (0, 1, 2, 6, 10))
@@ -447,13 +456,13 @@ class _Solver:
                 break
             if iteration:
                 self._scale = CAUCHY_SCALE * _deviation(self._residual)
-            if iteration == 1 and self._votes_out():
+            if iteration == settled and self._votes_out():
                 continue  # what is no part of it must not pull once more
-            moved = self._step()
+            moved = self._step(holds_light=self._knows_light and iteration < settled)
             if moved is None:
                 break
             rest = CONVERGED_PX if level == 0 else 0.03 * 2**level
-            if (moved < rest and iteration) or (iteration > 6 and moved > best):
+            if (moved < rest and iteration >= settled) or (iteration > 6 and moved > best):
                 break
             best = min(best, moved)
 
@@ -479,7 +488,7 @@ class _Solver:
             self._residual,
         )  # fmt: skip
 
-    def _step(self) -> float | None:
+    def _step(self, *, holds_light: bool) -> float | None:
         """Move by the solution of the normal equations; returns by how much the corners went, None if it fails."""
         try:
             motion, from_light = self._information(STEADYING)
@@ -492,6 +501,8 @@ class _Solver:
             return None
         step = np.zeros(12)
         step[self._active] = np.r_[solved, light]
+        if holds_light:
+            step[GAIN:] = 0
         change = _update(step[:8], self._template)
         moved = np.abs(apply_matrix(change, self._template.corners) - self._template.corners).max()
         if not np.isfinite(moved) or moved > self._template.reach:
@@ -549,7 +560,8 @@ class _Solver:
         texture = sums((data.values - mean[tiles]) ** 2) * self._light[0] ** 2
         error = sums(residual**2)
         enough = count > 4
-        typical = np.median(error[enough] / count[enough]) if enough.any() else np.inf
+        # What most of a half agrees with is typical, even where more than a half is hidden.
+        typical = np.quantile(error[enough] / count[enough], 0.3) if enough.any() else np.inf
         out = (error > 0.7 * texture) & (error / count > 6 * typical)
         return np.where(out[tiles], 0.0, 1.0)
 
@@ -562,10 +574,11 @@ class _Solver:
         width, height = self._pyramid.size_wh
         in_frame = ((seen >= 1.5) & (seen < (width - 2.5, height - 2.5))).all(axis=1)
         visible = float(in_frame.mean())
-        used = float(self._use[::step][in_frame].mean()) if in_frame.any() else 0.0
-        gain = float(self._light[0])
+        looked_at = self._allowed_here[::step][in_frame].sum()
+        used = float(self._use[::step][in_frame].sum() / looked_at) if looked_at else 0.0
+        gain, offset = float(self._light[0]), float(self._light[1])
         if taken.sum() < min(LEAST_POINTS, len(taken) // 4):
-            return Alignment(self._matrix, self._motion, 0.0, visible, used, np.full(4, np.inf), gain)
+            return Alignment(self._matrix, self._motion, 0.0, visible, used, np.full(4, np.inf), gain, offset)
         reference = data.values[taken]
         p, q = data.normalised[taken].T
         fitted = (self._light[0] + self._light[2] * p + self._light[3] * q) * reference + self._light[1]
@@ -574,7 +587,7 @@ class _Solver:
         covariance = float(((fitted - fitted.mean()) * (frame - frame.mean())).mean())
         spread = float(fitted.std() * frame.std())
         correlation = covariance / spread if deviations and spread else 0.0
-        return Alignment(self._matrix, self._motion, correlation, visible, used, self._slip(taken), gain)
+        return Alignment(self._matrix, self._motion, correlation, visible, used, self._slip(taken), gain, offset)
 
     def _slip(self, taken: NDArray[np.bool_]) -> NDArray[np.float64]:
         """Return the expected error of each corner, (4,)."""

@@ -36,6 +36,11 @@ SEARCH_STEP = 2
 FOUND_AGAIN_SLIP_PX = 0.6
 WEAK_SLIP_PX = 0.7
 """Above this error a simpler motion is tried on the frame, and taken where it is surer by half."""
+MOSTLY_SEEN = 0.75
+LIGHT_JUMP = 1.5
+"""With less than so much of the area agreeing, or light that jumps by more than this in one frame, simpler motions are
+tried, and taken where they agree with at least `ABOUT_AS_GOOD` as much."""
+ABOUT_AS_GOOD = 0.9
 FRESH_SHARE = 0.6
 """When a template shows less than this share of what could be seen, the frame becomes one more template."""
 MARGIN_PX = 28
@@ -81,6 +86,10 @@ class _Found:
     @property
     def score(self) -> float:
         return self.alignment.correlation * self.alignment.visible
+
+    @property
+    def agreement(self) -> float:
+        return self.alignment.correlation * self.alignment.agreeing
 
 
 def follow_plane(
@@ -173,6 +182,7 @@ class _Follower:
         )
         self._sight: Sight | None = None
         self._features: Features | None = None
+        self._lights: dict[int, tuple[float, float]] = {}
         self._bounds = Window(0, 0, 0, 0)
 
     # -- pictures and masks -------------------------------------------------------------------------------------
@@ -236,6 +246,7 @@ class _Follower:
         if not frames:
             return
         opened, last = self._open(start_frame), self._placed(start_frame)
+        self._lights = {start_frame: (1.0, 0.0)}  # where it is itself a station: the light is its own
         correction = np.linalg.inv(self._measured(start_frame)) @ last
         stations = [self._anchor(start_frame, frames.step, opened, last)]
         before, neighbour = last, opened
@@ -269,6 +280,8 @@ class _Follower:
             held = []
             error = self._off(guess, found.home_to_frame)
             before, last, neighbour = last, found.home_to_frame, opened
+            if not self._is_doubtful(found):
+                self._lights[found.station.frame] = found.alignment.gain, found.alignment.offset
             yield self._step(frame, found, correction)
             if frame in self._pinned:
                 last = self._placed(frame)
@@ -335,6 +348,8 @@ class _Follower:
 
     def _reason(self, found: _Found) -> str:
         one = found.alignment
+        if one.motion is not self._how.motion and one.agreeing < MOSTLY_SEEN:
+            return f"partly hidden: followed with {SAID_AS[one.motion]}"
         if one.motion is not self._how.motion:
             return f"too little texture for {SAID_AS[self._how.motion]}: followed with {SAID_AS[one.motion]}"
         if one.visible < 0.75:
@@ -374,6 +389,8 @@ class _Follower:
             if best.alignment.visible > LEAST_VISIBLE:
                 best = self._fused(best, self._against(frame, opened, other, best.home_to_frame, 1.0))
         best = self._simpler(best, frame, opened, guess)
+        if self._is_doubtful(best):
+            best = self._steadier(best, frame, opened, guess)
         if best.alignment.visible < LEAST_VISIBLE:
             return None, "the plane has left the picture"
         lost = best.alignment.correlation < LOST or not best.slip_px < LARGEST_SLIP_PX
@@ -406,6 +423,7 @@ class _Follower:
             found = align(
                 template, pyramid, start, motion or self._how.motion, levels=levels,
                 allowed=self._allowed(frame, guess),
+                light=self._lights.get(station.frame),
             )  # fmt: skip
             moved = np.abs(
                 apply_matrix(found.matrix, template.points_inside) - apply_matrix(start, template.points_inside)
@@ -445,6 +463,22 @@ class _Follower:
                 simple.slip_px < found.slip_px / 1.5
                 and simple.alignment.correlation > 0.9 * found.alignment.correlation
             ):
+                found = simple
+        return found
+
+    def _is_doubtful(self, found: _Found) -> bool:
+        """Return whether so much is hidden, or the light jumped so far, that a full motion may fit the wrong thing."""
+        one = found.alignment
+        before, _ = self._lights.get(found.station.frame, (one.gain, 0.0))
+        return one.agreeing < MOSTLY_SEEN or not 1 / LIGHT_JUMP < one.gain / before < LIGHT_JUMP
+
+    def _steadier(self, found: _Found, frame: int, opened: _Frame, guess: Matrix) -> _Found:
+        """Return the place with the simplest motion that agrees with about as much of the picture."""
+        motion, full = self._how.motion, found
+        while motion in SIMPLER:
+            motion = SIMPLER[motion]
+            simple = self._against(frame, opened, found.station, guess, 3.0, motion)
+            if simple.agreement >= ABOUT_AS_GOOD * full.agreement and np.isfinite(simple.slip_px):
                 found = simple
         return found
 
