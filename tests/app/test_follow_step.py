@@ -4,7 +4,7 @@ import numpy as np
 import pytest
 from PySide6.QtCore import QPoint, Qt
 from PySide6.QtTest import QTest
-from PySide6.QtWidgets import QCheckBox, QComboBox, QFileDialog, QPushButton, QToolButton
+from PySide6.QtWidgets import QCheckBox, QComboBox, QFileDialog, QPushButton, QSpinBox, QToolButton
 
 from gommage.app.graph import TrackGraph
 from gommage.app.strip import FrameStrip, StripData
@@ -224,6 +224,23 @@ def test_spots_are_set_followed_and_re_aimed(opened):
     close_to(opened, (surface(opened).how.spots[1].x, surface(opened).how.spots[1].y), (114, 47))
     QTest.mouseClick(find(opened.panel, QToolButton, "Remove area"), Qt.MouseButton.LeftButton)
     assert len(surface(opened).how.spots) == 2
+
+
+def test_sizes_of_a_spot_are_taken_over(opened):
+    begin(opened, "Points, by spots")
+    for point in ((40, 40), (110, 45)):
+        click(opened, point)
+    box = find(opened.panel, QSpinBox, "Pattern")
+    assert box.text() == "auto"
+    box.setFocus()
+    box.selectAll()
+    QTest.keyClicks(box, "25")
+    QTest.keyClick(box, Qt.Key.Key_Return)
+    assert [spot.pattern_px for spot in surface(opened).how.spots] == [25, 25]
+    opened.session.set_desk(area_id=surface(opened).how.spots[1].id)
+    find(opened.panel, QSpinBox, "Search").setValue(40)
+    assert [spot.search_px for spot in surface(opened).how.spots] == [0, 40]
+    settle(opened)
 
 
 def test_good_spots_are_found_beside_the_ones_there_are(opened):

@@ -2,10 +2,22 @@
 
 from __future__ import annotations
 
+from functools import lru_cache
+
 import numpy as np
 from msgspec.structs import replace
 from PySide6.QtCore import QSignalBlocker
-from PySide6.QtWidgets import QCheckBox, QComboBox, QFormLayout, QHBoxLayout, QListView, QMenu, QToolButton, QWidget
+from PySide6.QtWidgets import (
+    QCheckBox,
+    QComboBox,
+    QFormLayout,
+    QHBoxLayout,
+    QListView,
+    QMenu,
+    QSpinBox,
+    QToolButton,
+    QWidget,
+)
 
 from gommage.app.cards import ROW_ROLE, LineDelegate, Row, RowModel
 from gommage.app.graph import Curve, TrackGraph
@@ -95,6 +107,7 @@ class FollowPage(Page):
         self.box.addLayout(self._mending)
 
     def _build_choices(self) -> None:
+        self._shown: tuple[tuple[Surface, ...], Surface] | None = None
         self.motion = self._combo("Motion", "How much it may move. A simpler motion holds better on weak texture.")
         self.channel = self._combo("Look at", "Which channel is compared")
         for channel, words in CHANNEL_WORDS.items():
@@ -105,6 +118,13 @@ class FollowPage(Page):
         self._form.setVerticalSpacing(4)
         for words, widget in (("Motion", self.motion), ("Look at", self.channel), ("Rides on", self.rides)):
             self._form.addRow(words, widget)
+        self.pattern = self._size("Pattern", 99, "Side of the square that is compared; auto: from the texture")
+        self.search = self._size(
+            "Search", 300, "How far around the expected place a spot is looked for; auto: from the motion"
+        )
+        sizes = spaced(self.pattern, self.search)
+        self._form.addRow("Pattern, search", sizes)
+        self._sizes_row = sizes
         self.front = self._check("Leave out what is in front", "Covers of fixes and areas of surfaces in front")
         self.refresh_patterns = self._check("Take patterns anew", "When a spot does not look as it did any more")
         self.motion.activated.connect(self._on_motion)
@@ -119,6 +139,30 @@ class FollowPage(Page):
         combo.setAccessibleName(name)
         combo.setToolTip(tip)
         return combo
+
+    def _size(self, name: str, most: int, tip: str) -> QSpinBox:
+        box = QSpinBox()
+        box.setAccessibleName(name)
+        box.setToolTip(tip)
+        box.setRange(0, most)
+        box.setSpecialValueText("auto")
+        box.setSuffix(" px")
+        box.setButtonSymbols(QSpinBox.ButtonSymbols.NoButtons)
+        box.setKeyboardTracking(False)
+        field = f"{name.lower()}_px"
+        box.valueChanged.connect(lambda value: self._set_spots(name, field, float(value)))
+        return box
+
+    def _set_spots(self, name: str, field: str, value: float) -> None:
+        """Change a size of the spot in hand, or of all where none is."""
+        desk, surface = self.session.desk, self.session.desk.surface(self.session.project)
+        if surface is None or not isinstance(surface.how, PointsFollow):
+            return
+        chosen = {spot.id for spot in surface.how.spots if spot.id == desk.area_id}
+        spots = tuple(
+            replace(spot, **{field: value}) if not chosen or spot.id in chosen else spot for spot in surface.how.spots
+        )
+        self._set(f"{name} size", spots=spots)
 
     @staticmethod
     def _check(name: str, tip: str) -> QCheckBox:
@@ -249,6 +293,7 @@ class FollowPage(Page):
         self._form.setRowVisible(self.motion, is_plane or is_points)
         self._form.setRowVisible(self.channel, is_plane)
         self._form.setRowVisible(self.rides, has)
+        self._form.setRowVisible(self._sizes_row, is_points)
         shown: list[tuple[bool, tuple[QWidget, ...]]] = [
             (is_plane, (self.front, self.stays, self.add_keep_out)),
             (is_points, (self.refresh_patterns, self.detect)),
@@ -260,6 +305,9 @@ class FollowPage(Page):
                 widget.setVisible(is_shown)
 
     def _show_choices(self, shot: Shot, surface: Surface) -> None:
+        if self._shown == (shot.surfaces, surface):
+            return  # stepping through frames changes none of it
+        self._shown = (shot.surfaces, surface)
         with QSignalBlocker(self.motion), QSignalBlocker(self.channel), QSignalBlocker(self.rides):
             self.motion.clear()
             if isinstance(surface.how, PointsFollow):
@@ -296,6 +344,10 @@ class FollowPage(Page):
             with QSignalBlocker(self.stays):
                 self.stays.setChecked(area is not None and area.stays_put)
         elif isinstance(how, PointsFollow):
+            spot = next((one for one in how.spots if one.id == desk.area_id), how.spots[0])
+            with QSignalBlocker(self.pattern), QSignalBlocker(self.search):
+                self.pattern.setValue(round(spot.pattern_px))
+                self.search.setValue(round(spot.search_px))
             live = self.session.live_surface
             if live is not None and live.id == surface.id and isinstance(live.how, PointsFollow):
                 how = live.how
@@ -307,7 +359,7 @@ class FollowPage(Page):
                 rows.append(Row(spot.id, f"Spot {number}", words.replace("%", " %")))
         self.areas_title.setText("Spots" if isinstance(how, PointsFollow) else "Areas")
         self.area_rows.set_rows(tuple(rows))
-        self.areas.setFixedHeight(28 * min(max(len(rows), 1), 4) + 4)
+        self.areas.setFixedHeight(28 * min(max(len(rows), 1), 3) + 4)
         chosen = desk.area_id or (rows[0].id if rows and isinstance(how, PlaneFollow) else "")
         index = self.area_rows.index_of(chosen)
         if index.isValid():
@@ -366,7 +418,13 @@ def _facts(surface: Surface, placed: Track, frame: int) -> list[str]:
 
 def _curves(surface: Surface, placed: Track) -> tuple[Curve, ...]:
     """Return position, scale, turn and slip of a surface's middle over its frames."""
-    middle = surface.corners.mean(axis=0)
+    x, y = surface.corners.mean(axis=0)
+    return _curves_of(float(x), float(y), placed)
+
+
+@lru_cache(maxsize=8)
+def _curves_of(middle_x: float, middle_y: float, placed: Track) -> tuple[Curve, ...]:
+    middle = np.array([middle_x, middle_y])
     count = len(placed.frames)
     x, y, scale, turn = (np.full(count, np.nan) for _ in range(4))
     for row, frame in enumerate(placed.frames):

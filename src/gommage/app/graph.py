@@ -7,7 +7,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 from PySide6.QtCore import QLineF, QPointF, QRectF, QSize, Qt, Signal
-from PySide6.QtGui import QColor, QMouseEvent, QPainter, QPaintEvent, QPen
+from PySide6.QtGui import QColor, QMouseEvent, QPainter, QPaintEvent, QPen, QPixmap
 from PySide6.QtWidgets import QSizePolicy, QWidget
 
 from gommage.app.theme import tabular_font, theme
@@ -18,7 +18,7 @@ LANE_PX = 27
 LEFT, RIGHT = 44, 62
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, slots=True, eq=False)
 class Curve:
     """One lane: its name, a value a frame (NaN: none), how a value is written, and a range that is always shown."""
 
@@ -39,9 +39,13 @@ class TrackGraph(QWidget):
         self.setSizePolicy(QSizePolicy.Policy.Preferred, QSizePolicy.Policy.Fixed)
         self._curves: tuple[Curve, ...] = ()
         self._first, self._frame = 1, 1
+        self._picture: QPixmap | None = None
+        self._picture_key: object = None
 
     def show_curves(self, curves: tuple[Curve, ...], first_frame: int) -> None:
         """Show other curves; all have one value a frame from the first on."""
+        if curves is self._curves and first_frame == self._first:
+            return
         self._curves, self._first = curves, first_frame
         self.setVisible(bool(curves))
         self.updateGeometry()
@@ -59,19 +63,39 @@ class TrackGraph(QWidget):
         count = max(len(self._curves[0].values) - 1, 1)
         return LEFT + index / count * (self.width() - LEFT - RIGHT)
 
+    def _box(self, lane: int) -> QRectF:
+        return QRectF(LEFT, lane * LANE_PX + 2, self.width() - LEFT - RIGHT, LANE_PX - 4)
+
     def paintEvent(self, event: QPaintEvent) -> None:
         painter = QPainter(self)
+        painter.drawPixmap(0, 0, self._drawn_curves())
+        painter.setFont(tabular_font(8.5))
+        for lane, curve in enumerate(self._curves):
+            self._draw_value(painter, curve, self._box(lane))
+        painter.end()
+
+    def _drawn_curves(self) -> QPixmap:
+        """Return the lanes without values, drawn once for all frames."""
+        ratio = self.devicePixelRatioF()
+        key = self._curves, self.width(), self.height(), ratio, theme()
+        if self._picture is not None and self._picture_key == key:
+            return self._picture
+        picture = QPixmap(self.size() * ratio)
+        picture.setDevicePixelRatio(ratio)
+        colours = theme()
+        picture.fill(QColor(colours.panel))
+        painter = QPainter(picture)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         painter.setFont(tabular_font(8.5))
-        colours = theme()
         for lane, curve in enumerate(self._curves):
-            box = QRectF(LEFT, lane * LANE_PX + 2, self.width() - LEFT - RIGHT, LANE_PX - 4)
+            box = self._box(lane)
             painter.fillRect(box, QColor(colours.card))
             painter.setPen(QColor(colours.quiet))
             painter.drawText(QRectF(0, box.top(), LEFT - 6, box.height()), Qt.AlignmentFlag.AlignVCenter, curve.name)
             self._draw_curve(painter, curve, box)
-            self._draw_value(painter, curve, box)
         painter.end()
+        self._picture, self._picture_key = picture, key
+        return picture
 
     def _draw_curve(self, painter: QPainter, curve: Curve, box: QRectF) -> None:
         known = curve.values[np.isfinite(curve.values)]

@@ -40,15 +40,15 @@ def strip_data(session: Session) -> StripData:
     frames = shot.footage.frames
     surface, fix = desk.surface(project), desk.fix(project)
     placed = session.placed(surface) if surface is not None else None
-    known = [frame for frame in placed.frames if placed.is_placed(frame)] if placed is not None else []
     sure: dict[int, float] = {}
     slips: dict[int, float] = {}
     reasons: dict[int, str] = {}
-    for frame in known:
-        assert placed is not None
-        row = frame - placed.first_frame
-        slips[frame], reasons[frame] = float(placed.slip_px[row]), placed.reasons[row]
-        sure[frame] = float(placed.certainty.values[row]) / (1 + (slips[frame] / SLIP_TO_LOOK_AT_PX) ** 2)
+    if placed is not None:
+        columns = placed.frames, placed.slip_px.tolist(), placed.certainty.values.tolist(), placed.reasons
+        for frame, slip, certainty, reason in zip(*columns, strict=True):
+            if placed.is_placed(frame):
+                slips[frame], reasons[frame] = slip, reason
+                sure[frame] = certainty / (1 + (slip / SLIP_TO_LOOK_AT_PX) ** 2)
     amber = [frame for frame, slip in slips.items() if slip > SLIP_TO_LOOK_AT_PX]
     homes = (surface.home_frame,) if surface is not None else ()
     life = (fix.frames or frames) if fix is not None else None
