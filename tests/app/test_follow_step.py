@@ -310,7 +310,7 @@ def test_a_cell_of_the_sheet_leads_to_its_frame(opened):
     wait_until(lambda: opened.viewer._image is not None, 5)
     from gommage.core.engine import sheet_of
 
-    layout = sheet_of(opened.canvas.sheet_request())
+    layout = sheet_of(opened.canvas.sheet.request())
     x, y = layout.place(4)
     QTest.mouseClick(opened.viewer, Qt.MouseButton.LeftButton, pos=QPoint(x + 10, y + 10))
     assert opened.desk.frame == 1005

@@ -85,7 +85,7 @@ def open_demo(window, demo) -> None:
         )
 
     answer(FootageDialog, accept)
-    window.open_footage(demo.plate_path)
+    window.files.open_footage(demo.plate_path)
     wait_until(lambda: window.shot is not None)
     settle(window)
 
@@ -218,7 +218,7 @@ def test_the_whole_job(window, demo, tmp_path, monkeypatch):
     saved = window.session.project
 
     render_some(window, tmp_path / "out")
-    window.open_project(tmp_path / "label.gommage")
+    window.files.open_project(tmp_path / "label.gommage")
     assert window.session.project == saved
     check_rendered(demo, window, tmp_path / "out")
 

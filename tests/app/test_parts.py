@@ -65,7 +65,7 @@ def test_no_two_actions_share_a_key_and_each_has_a_method(window):
     keys = [key for action in ACTIONS for key in action.keys]
     assert len(keys) == len(set(keys))
     for action in ACTIONS:
-        assert callable(getattr(window, action.id, None) or getattr(window.follow_commands, action.id)), action.id
+        assert callable(window.handler(action.id)), action.id
         assert window.actions_by_id[action.id].objectName() == action.id
 
 
@@ -616,7 +616,7 @@ def test_footage_that_moved_is_asked_for(window, small_shot, tmp_path, monkeypat
         box.buttons()[0].click()
 
     answer(QMessageBox, find_them)
-    window.open_project(tmp_path / "job.gommage")
+    window.files.open_project(tmp_path / "job.gommage")
     assert "is not there" in asked[0]
     assert window.shot.footage.path == str(tmp_path / "elsewhere" / "wall.####.exr")
     settle(window)
@@ -624,9 +624,9 @@ def test_footage_that_moved_is_asked_for(window, small_shot, tmp_path, monkeypat
 
 def test_what_cannot_be_opened_is_said_and_the_work_stays(opened, tmp_path):
     project = opened.session.project
-    opened.open_project(tmp_path / "gone.gommage")
+    opened.files.open_project(tmp_path / "gone.gommage")
     assert "could not be opened" in opened.words.text()
-    opened.open_footage(tmp_path / "gone.exr")
+    opened.files.open_footage(tmp_path / "gone.exr")
     wait_until(lambda: "is not there" in opened.words.text(), 5)
     assert opened.session.project is project
 
@@ -735,7 +735,7 @@ from gommage.core.document import store
 application = make_application()
 window = make_window(Path(tempfile.mkdtemp()))
 window.show()
-window.open_project(Path(sys.argv[1]))
+window.files.open_project(Path(sys.argv[1]))
 def look():
     if window.viewer._image is None:
         QTimer.singleShot(50, look)

@@ -13,6 +13,7 @@ from PySide6.QtCore import QObject, QPointF, Signal
 from gommage.app.desk import Desk
 from gommage.app.follow_stage import FollowStage
 from gommage.app.session import Session
+from gommage.app.sheet_stage import SheetStage
 from gommage.app.tools import (
     DrawnShape,
     PointerEvent,
@@ -43,13 +44,9 @@ from gommage.core.engine import (
     LiveStroke,
     Look,
     Priority,
-    SheetRequest,
     Shown,
     Step,
     ViewRequest,
-    sheet_key,
-    sheet_of,
-    sheet_pixels,
     square_on,
     view_inputs,
     view_key,
@@ -70,7 +67,6 @@ class Canvas(QObject):
     """The picture and what one does on it."""
 
     shown = Signal(int)
-    sheet_clicked = Signal(float, float)
     source_words = Signal(str)
 
     def __init__(self, session: Session, viewer: Viewer) -> None:
@@ -78,6 +74,7 @@ class Canvas(QObject):
         self.session = session
         self.viewer = viewer
         self.stage = FollowStage(session, self, free_name)
+        self.sheet = SheetStage(session, viewer)
         self.drawn = DrawnShape()
         self.source: Source | None = None
         self.source_point: Points | None = None
@@ -213,7 +210,8 @@ class Canvas(QObject):
         """Ask for the picture on screen, draw overlays anew."""
         look = self.look()
         if look is Look.SHEET:
-            self._refresh_sheet()
+            self._wanted = None
+            self.sheet.refresh()
             return
         request = self.request(self.shown_frame(look), look)
         if request is None:
@@ -226,54 +224,6 @@ class Canvas(QObject):
             other = self.request(self.shown_frame(look), Look.PLATE)
             assert other is not None
             self._ask(other, Priority.SCREEN, lambda _, pixels: self.viewer.set_other(pixels), screen="other")
-
-    # -- the sheet ------------------------------------------------------------------------------------------
-
-    def sheet_request(self) -> SheetRequest | None:
-        """Return what is asked of the engine for the sheet of the surface in hand."""
-        shot, surface = self.shot, self._surface()
-        if shot is None or surface is None:
-            return None
-        return SheetRequest(shot, surface.id, self.viewer.pixel_size(), self.desk.display)
-
-    def sheet_frame_at(self, x: float, y: float) -> int | None:
-        """Return the frame whose cell of the sheet a place of the viewport is in."""
-        request, ratio = self.sheet_request(), self.viewer.devicePixelRatioF()
-        return None if request is None else sheet_of(request).frame_at(x * ratio, y * ratio)
-
-    def _refresh_sheet(self) -> None:
-        request = self.sheet_request()
-        assert request is not None
-        layout, ratio = sheet_of(request), self.viewer.devicePixelRatioF()
-        self.viewer.set_cursor_look(None)
-        outlines, labels = [], []
-        for index, frame in enumerate(layout.frames):
-            x, y = (value / ratio for value in layout.place(index))
-            labels.append((x + 2, y + 2, str(frame)))
-            if frame == self.desk.frame:
-                width, height = (value / ratio for value in layout.cell_wh)
-                box = np.array([[x, y], [x + width, y], [x + width, y + height], [x, y + height]])
-                outlines.append(Outline(box, "cover"))
-        shown = tuple(labels) if layout.cell_wh[0] / ratio > 60 else ()
-        self.viewer.set_overlay(Overlay(tuple(outlines), labels=shown))
-        key = sheet_key(request)
-        self._wanted = key
-        found, engine = self.session.engine.cache.get(key), self.session.engine
-        if found is not None:
-            self.viewer.set_picture(found, self.viewer.matrix())
-            return
-        words = "" if layout.frames else "The surface is not followed yet."
-        self.viewer.set_picture(None, np.eye(3), words or "Putting the sheet together …")
-        kinds = ("screen", "sheet")
-        self.session.jobs.cancel(lambda name: isinstance(name, tuple) and name[0] in kinds and name[1] != key)
-        self.session.submit(
-            ("sheet", key), Priority.SCREEN, lambda check: sheet_pixels(engine, request, check),
-            lambda pixels: self._show_sheet(key, pixels),
-        )  # fmt: skip
-
-    def _show_sheet(self, key: object, pixels: np.ndarray) -> None:
-        if key == self._wanted:
-            self.viewer.set_picture(pixels, self.viewer.matrix())
 
     def _ask(
         self,
@@ -492,7 +442,7 @@ class Canvas(QObject):
             return
         if self.look() is Look.SHEET:
             if event.kind == "press":
-                self.sheet_clicked.emit(event.x, event.y)
+                self.sheet.press(event.x, event.y)
         elif self.desk.paint_tool is not None:
             self._paint(event)
         elif self.desk.tool == "draw" and event.kind == "press":

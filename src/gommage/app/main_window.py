@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from functools import partial
 from pathlib import Path
 
@@ -15,7 +16,6 @@ from PySide6.QtWidgets import (
     QInputDialog,
     QLabel,
     QMainWindow,
-    QMessageBox,
     QProgressBar,
     QSizePolicy,
     QSpinBox,
@@ -28,7 +28,8 @@ from gommage.app.actions import ACTIONS
 from gommage.app.canvas import Canvas, free_name, made_view
 from gommage.app.cards import LOUPE, CardsPanel, Row
 from gommage.app.desk import Desk
-from gommage.app.dialogs import FootageDialog, RenderDialog, ShortcutsDialog
+from gommage.app.dialogs import ShortcutsDialog
+from gommage.app.file_commands import FileCommands
 from gommage.app.follow_commands import FollowCommands
 from gommage.app.panels import FrameFacts, StepPanel
 from gommage.app.rows import heading, push_button
@@ -48,22 +49,16 @@ from gommage.core.document import (
     edits,
     new_id,
     placement,
-    store,
 )
 from gommage.core.engine import Engine, Look, Priority, Step, ViewRequest
 from gommage.core.engine.evaluate import fix_inputs
-from gommage.core.picture import FootageReport, around, open_plates, probe, translation
-from gommage.errors import FootageError, GommageError, ProjectError
+from gommage.core.picture import around, translation
 
 __all__ = ["MainWindow"]
 
 
 NOTE_MS = 6000
 READY_MS = 80
-PICTURE_FILTER = (
-    "Pictures and movies (*.exr *.dpx *.cin *.tif *.tiff *.png *.jpg *.jpeg *.mov *.mp4 *.mkv *.avi *.mxf *.webm)"
-    ";;All files (*)"
-)
 DRAWN = {
     "surface": "the area to follow",
     "area": "one more area to follow",
@@ -89,6 +84,7 @@ class MainWindow(QMainWindow):
         self.setObjectName("main_window")
         self.resize(1280, 800)
         self.session = Session(engine, journal_root, self)
+        self.files = FileCommands(self.session, self)
         self.follow_commands = FollowCommands(self.session, self)
         self.actions_by_id: dict[str, QAction] = {}
         self._build_actions()
@@ -103,8 +99,13 @@ class MainWindow(QMainWindow):
 
     def call(self, name: str) -> None:
         """Do an action of the table."""
-        holder = self.follow_commands if hasattr(self.follow_commands, name) else self
-        getattr(holder, name)()
+        self.handler(name)()
+
+    def handler(self, name: str) -> Callable[[], object]:
+        """Return what does an action of the table: a method of the window or of one of its sets of commands."""
+        holders = (self.files, self.follow_commands, self)
+        found: Callable[[], object] = next(getattr(one, name) for one in holders if hasattr(one, name))
+        return found
 
     # -- building -------------------------------------------------------------------------------------------
 
@@ -252,10 +253,10 @@ class MainWindow(QMainWindow):
         session.measured.connect(self._refresh_all)
         session.error_shown.connect(self.show_error)
         session.note_shown.connect(self.show_note)
+        session.saved_changed.connect(self._show_title)
         self.canvas.shown.connect(lambda frame: self._ready_timer.start())
         self._ready_timer.timeout.connect(lambda: self.strip.show_ready(self.canvas.ready_frames()))
         self.canvas.source_words.connect(self.panel.fill.show_source)
-        self.canvas.sheet_clicked.connect(self._on_sheet_clicked)
         self.viewer.view_changed.connect(lambda: self.view_bar.show_zoom(self.viewer.zoom))
         self.viewer.hovered.connect(self._on_hovered)
         self.view_bar.look_chosen.connect(lambda look: session.set_desk(look=look))
@@ -508,11 +509,6 @@ class MainWindow(QMainWindow):
 
     # -- selection ------------------------------------------------------------------------------------------
 
-    def _on_sheet_clicked(self, x: float, y: float) -> None:
-        frame = self.canvas.sheet_frame_at(x, y)
-        if frame is not None:
-            self.session.go_to(frame)
-
     def _on_fix_chosen(self, fix_id: str) -> None:
         shot = self.shot
         assert shot is not None
@@ -570,126 +566,14 @@ class MainWindow(QMainWindow):
                 "Frames of the fix", is_final, edits.change_fix, shot.id, self.desk.fix_id, frames=frames
             )
 
-    # -- actions: file --------------------------------------------------------------------------------------
-
-    def open_footage(self, path: Path | None = None) -> None:
-        """Ask for footage, show what was found, and begin a project with it."""
-        if path is None:
-            chosen, _ = QFileDialog.getOpenFileName(
-                self,
-                "Open footage",
-                "",
-                PICTURE_FILTER,
-            )
-            if not chosen:
-                return
-            path = Path(chosen)
-        self.show_note(f"Looking at {path.name} …")
-        self.session.submit(("probe", str(path)), Priority.SCREEN, lambda check: probe(path), self._on_probed)
-
-    def _on_probed(self, report: FootageReport) -> None:
-        self.words.setText("")
-        dialog = FootageDialog(report, self)
-        if dialog.exec() != FootageDialog.DialogCode.Accepted or not self._may_leave():
-            return
-        footage = dialog.footage()
-        name = Path(footage.path).name.split("#")[0].rstrip("._-") or Path(footage.path).stem
-        self.session.begin(Project.of(Shot(id=new_id(), name=name, footage=footage)), is_saved=False)
-
-    def open_demo(self) -> None:
-        """Draw the paper theatre, the first time, and begin on it."""
-        if self._may_leave():
-            self.session.draw_demo()
-
-    def open_project(self, folder: Path | None = None) -> None:
-        """Open a project; footage that has moved is asked for."""
-        if folder is None:
-            chosen = QFileDialog.getExistingDirectory(self, "Open project")
-            if not chosen:
-                return
-            folder = Path(chosen)
-        if not self._may_leave():
-            return
-        try:
-            project = store.load(folder)
-        except ProjectError as error:
-            self.show_error(str(error))
-            return
-        folder = folder.parent if folder.name == store.FILE_NAME else folder
-        project = self._with_found_footage(project)
-        self.session.begin(project, folder)
-
-    def _with_found_footage(self, project: Project) -> Project:
-        for shot in project.shots:
-            try:
-                open_plates(shot.footage)
-                continue
-            except FootageError as error:
-                words = str(error)
-            box = QMessageBox(self)
-            box.setWindowTitle("Footage has moved")
-            box.setText(f"{words}\n\nWhere are the pictures of {shot.name} now?")
-            find = box.addButton("Find them…", QMessageBox.ButtonRole.AcceptRole)
-            box.addButton("Open without", QMessageBox.ButtonRole.RejectRole)
-            box.exec()
-            if box.clickedButton() is find:
-                chosen, _ = QFileDialog.getOpenFileName(self, f"Pictures of {shot.name}")
-                if chosen:
-                    try:
-                        project = edits.relink_footage(project, shot.id, probe(Path(chosen)).footage)
-                    except GommageError as error:
-                        self.show_error(str(error))
-        return project
-
-    def save(self) -> bool:
-        """Save the project, asking for a place the first time."""
-        return self.session.save(self.session.folder) if self.session.folder else self.save_as()
-
-    def save_as(self) -> bool:
-        """Save the project under another name."""
-        chosen, _ = QFileDialog.getSaveFileName(
-            self, "Save project", "untitled.gommage", "Gommage projects (*.gommage)"
-        )
-        if not chosen:
-            return False
-        folder = Path(chosen)
-        saved = self.session.save(
-            folder if folder.suffix == store.FOLDER_SUFFIX else folder.with_name(folder.name + store.FOLDER_SUFFIX)
-        )
-        self._show_title()
-        return saved
-
-    def render_shot(self) -> None:
-        """Ask where to and render beside the work."""
-        shot = self.shot
-        if shot is None:
-            return
-        near = self.session.folder.parent if self.session.folder else Path(shot.footage.path).parent.parent
-        dialog = RenderDialog(shot, near / "render", self)
-        if dialog.exec() == RenderDialog.DialogCode.Accepted:
-            self.session.render(dialog.frames(), dialog.target())
+    # -- leaving --------------------------------------------------------------------------------------------
 
     def close_window(self) -> None:
         """Quit."""
         self.close()
 
-    def _may_leave(self) -> bool:
-        """Ask about unsaved work; returns whether the project may be left."""
-        if not self.session.has_unsaved or not self.session.project.shots or len(self.session.history.steps) < 2:
-            return True
-        box = QMessageBox(self)
-        box.setWindowTitle("Unsaved work")
-        box.setText("This project has changes that are not saved.")
-        save = box.addButton("Save", QMessageBox.ButtonRole.AcceptRole)
-        box.addButton("Leave without", QMessageBox.ButtonRole.DestructiveRole)
-        back = box.addButton("Back", QMessageBox.ButtonRole.RejectRole)
-        box.exec()
-        if box.clickedButton() is save:
-            return self.save()
-        return box.clickedButton() is not back
-
     def closeEvent(self, event: QCloseEvent) -> None:
-        if not self._may_leave():
+        if not self.files.may_leave():
             event.ignore()
             return
         self._playing.stop()

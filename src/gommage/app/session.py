@@ -59,6 +59,7 @@ class Session(QObject):
     work_changed = Signal(object)
     track_grew = Signal()
     measured = Signal()
+    saved_changed = Signal()
     error_shown = Signal(str)
     note_shown = Signal(str)
     _later = Signal(object)
@@ -218,6 +219,7 @@ class Session(QObject):
                 self._journal.rebase(self.project, str(folder))
             except ProjectError as error:
                 self.error_shown.emit(str(error))
+        self.saved_changed.emit()
         self.note_shown.emit(f"Saved {folder.name}")
         return True
 

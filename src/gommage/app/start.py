@@ -62,9 +62,9 @@ def start(project: Project | None = None, folder: Path | None = None, footage: P
     if project is not None:
         window.session.begin(project)
     elif folder is not None:
-        window.open_project(folder)
+        window.files.open_project(folder)
     elif footage is not None:
-        window.open_footage(footage)
+        window.files.open_footage(footage)
     else:
         offer_recovery(window)
     return application.exec()

@@ -13,7 +13,7 @@ from gommage.core.document import Area, Frames, MotionModel, PlaneFollow, Surfac
 from gommage.core.follow.align import SIMPLER, Alignment, Template, align, make_pyramid, make_template, polygon_mask
 from gommage.core.follow.sight import Sight, choose_sight, luminance
 from gommage.core.follow.sparse import Features, features_of, start_from_features, start_from_neighbour
-from gommage.core.follow.steps import Direction, FollowStep, Surroundings, unseen
+from gommage.core.follow.steps import Direction, FollowStep, Surroundings, beginning, unseen, ways
 from gommage.core.picture import Matrix, Picture, Points, Window, apply_matrix, around
 from gommage.errors import FollowError, FootageError
 
@@ -131,16 +131,12 @@ def follow_plane(
         If the frame to begin with cannot be read.
     """
     rest = surroundings or Surroundings()
-    begins_at_home = start_frame == surface.home_frame
-    if not begins_at_home and (rest.placed is None or not rest.placed.is_placed(start_frame)):
-        start_frame, begins_at_home = surface.home_frame, True
-    follower = _Follower(read, surface, frames, check, rest)
-    if begins_at_home:
+    start_frame = beginning(surface, start_frame, rest)
+    follower = _Follower(read, surface, check, rest)
+    if start_frame == surface.home_frame:
         yield FollowStep(start_frame, np.eye(3), np.zeros(4), 1.0)
-    if direction in (Direction.FORWARDS, Direction.BOTH):
-        yield from follower.run(start_frame, range(start_frame + 1, frames.last + 1))
-    if direction in (Direction.BACKWARDS, Direction.BOTH):
-        yield from follower.run(start_frame, range(start_frame - 1, frames.first - 1, -1))
+    for way in ways(start_frame, frames, direction):
+        yield from follower.run(start_frame, way)
 
 
 class _Frame:
@@ -166,12 +162,11 @@ class _Follower:
         self,
         read: Callable[[int], Picture],
         surface: Surface,
-        frames: Frames,
         check: Callable[[], None],
         rest: Surroundings,
     ) -> None:
         assert isinstance(surface.how, PlaneFollow)
-        self._read, self._surface, self._frames, self._check, self._rest = read, surface, frames, check, rest
+        self._read, self._surface, self._check, self._rest = read, surface, check, rest
         self._how = surface.how
         self._pinned = {pin.frame for pin in surface.pins}
         self._in_front = rest.in_front if self._how.leaves_out_front else None

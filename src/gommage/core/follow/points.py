@@ -21,7 +21,7 @@ from gommage.core.follow.align import (
     motion_matrix,
 )
 from gommage.core.follow.sight import Sight, choose_sight, luminance, noise_of
-from gommage.core.follow.steps import Direction, FollowStep, SpotFound, Surroundings
+from gommage.core.follow.steps import Direction, FollowStep, SpotFound, Surroundings, beginning, ways
 from gommage.core.picture import Matrix, Picture, Points, Window, apply_matrix, around, translation
 from gommage.errors import FollowError, FootageError
 
@@ -197,15 +197,12 @@ def follow_points(
         If the frame to begin with cannot be read.
     """
     rest = surroundings or Surroundings()
-    if start_frame != surface.home_frame and (rest.placed is None or not rest.placed.is_placed(start_frame)):
-        start_frame = surface.home_frame
+    start_frame = beginning(surface, start_frame, rest)
     follower = _PointFollower(read, surface, check, rest)
     if start_frame == surface.home_frame:
         yield follower.at_home()
-    if direction in (Direction.FORWARDS, Direction.BOTH):
-        yield from follower.run(start_frame, range(start_frame + 1, frames.last + 1))
-    if direction in (Direction.BACKWARDS, Direction.BOTH):
-        yield from follower.run(start_frame, range(start_frame - 1, frames.first - 1, -1))
+    for way in ways(start_frame, frames, direction):
+        yield from follower.run(start_frame, way)
 
 
 class _PointFollower:

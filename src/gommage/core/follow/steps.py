@@ -10,10 +10,20 @@ import numpy as np
 from msgspec.structs import replace
 from numpy.typing import NDArray
 
-from gommage.core.document import NOT_SEEN, Array, PointsFollow, SpotPath, Surface, Track
+from gommage.core.document import NOT_SEEN, Array, Frames, PointsFollow, SpotPath, Surface, Track
 from gommage.core.picture import Matrix, Points
 
-__all__ = ["Direction", "FollowStep", "SpotFound", "Surroundings", "unseen", "with_spots", "with_step"]
+__all__ = [
+    "Direction",
+    "FollowStep",
+    "SpotFound",
+    "Surroundings",
+    "beginning",
+    "unseen",
+    "ways",
+    "with_spots",
+    "with_step",
+]
 
 NOWHERE_PX = 99.0
 """The slip of frames on which nothing is known."""
@@ -81,6 +91,23 @@ class Surroundings:
     measured: Track | None = None
     in_front: Callable[[int, Matrix], list[Points]] | None = None
     carried: Callable[[int], Matrix | None] = lambda frame: np.eye(3)
+
+
+def beginning(surface: Surface, start_frame: int, rest: Surroundings) -> int:
+    """Return the frame a follow begins on: the wanted one if the surface is placed there, else its home frame."""
+    is_known = rest.placed is not None and rest.placed.is_placed(start_frame)
+    return start_frame if is_known else surface.home_frame
+
+
+def ways(start_frame: int, frames: Frames, direction: Direction) -> list[range]:
+    """Return the frames to go through, one range each way."""
+    forwards = range(start_frame + 1, frames.last + 1)
+    backwards = range(start_frame - 1, frames.first - 1, -1)
+    return {
+        Direction.FORWARDS: [forwards],
+        Direction.BACKWARDS: [backwards],
+        Direction.BOTH: [forwards, backwards],
+    }[direction]
 
 
 def with_step(track: Track | None, step: FollowStep) -> Track | None:
