@@ -146,6 +146,7 @@ class RenderDialog(QDialog):
             box.setFont(tabular_font(9.5))
             box.setFixedWidth(72)
         span = QHBoxLayout()
+        span.setSpacing(8)
         span.addWidget(self.first)
         span.addWidget(QLabel("to"))
         span.addWidget(self.last)
