@@ -98,7 +98,8 @@ def test_a_start_on_the_finest_level_alone_is_enough_when_it_is_near():
 def test_masks_hold_what_is_inside_and_at_most_the_rim():
     mask = polygon_mask([rectangle(2, 3, 6, 8)], Window.of(10, 10))
     assert mask[3:8, 2:6].all()
-    assert not mask[:2].any() and not mask[10:].any() and not mask[:, 8:].any()
+    assert not mask[:2].any()
+    assert not mask[:, 8:].any()
     assert mask[4, 3] == 1
     assert mask[9, 9] == mask[0, 0] == 0
 
