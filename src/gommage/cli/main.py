@@ -8,6 +8,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, NoReturn
 
 import click
+import fileseq
 import platformdirs
 
 from gommage import __version__
@@ -58,12 +59,9 @@ def _parse_frames(text: str, shot: Shot) -> list[int]:
     """Return the frames of a text such as 1001-1010,1020; empty means all."""
     if not text:
         return list(shot.footage.frames)
-    frames: list[int] = []
     try:
-        for part in text.split(","):
-            first, _, last = part.strip().partition("-")
-            frames.extend(range(int(first), int(last or first) + 1))
-    except ValueError:
+        frames = [int(frame) for frame in fileseq.FrameSet(text)]
+    except (fileseq.ParseException, ValueError):
         _fail(f"frames are written like 1001-1010,1020; got {text!r}")
     whole = shot.footage.frames
     outside = [frame for frame in frames if frame not in whole]
@@ -157,16 +155,16 @@ def _describe(shot: Shot) -> None:
     for surface in shot.surfaces:
         _describe_surface(shot, surface)
     for plate in shot.clean_plates:
-        click.echo(f"  clean plate {plate.name}: home frame {plate.home_frame}, {len(plate.strokes)} strokes")
+        click.echo(f"  clean plate {plate.name}: home frame {plate.home_frame}, {len(plate.painting.strokes)} strokes")
     for fix in shot.fixes:
         click.echo(f"  fix {fix.name}: {'on' if fix.is_on else 'off'}")
 
 
 def _describe_surface(shot: Shot, surface: Surface) -> None:
-    track = placement(shot, surface)
+    placed = placement(shot, surface)
     state = "not followed"
-    if track is not None:
-        state = f"followed {track.frames.first}–{track.frames.last}, slip {track.slip_px.max():.2f} px at most"
+    if placed is not None:
+        state = f"followed {placed.frames.first}–{placed.frames.last}, slip {placed.slip_px.max():.2f} px at most"
     pins = f", {len(surface.pins)} pinned" if surface.pins else ""
     click.echo(f"  surface {surface.name}: {state}{pins}")
 
@@ -236,7 +234,7 @@ def follow_(project: Path, shot_name: str, name: str) -> None:
             continue
         loaded = followed(engine, loaded, shot.id, surface.id)
         _describe_surface(loaded.shot(shot.id), loaded.shot(shot.id).surface(surface.id))
-    store.save(loaded, project.parent if project.name == store.FILE_NAME else project)
+    store.save(loaded, store.folder_of(project))
 
 
 @main.command("write-track")
@@ -265,8 +263,8 @@ def read_track_(project: Path, surface: str, file: Path, shot_name: str) -> None
     loaded, shot = _load_shot(project, shot_name)
     wanted = _surface(shot, surface)
     track = read_track(file, wanted)
-    loaded = edits.set_track(loaded, shot.id, wanted.id, track)
-    store.save(loaded, project.parent if project.name == store.FILE_NAME else project)
+    loaded = edits.change_surface(loaded, shot.id, wanted.id, track=track)
+    store.save(loaded, store.folder_of(project))
     click.echo(f"{wanted.name} is where {file} has it, on {track.frames.first}–{track.frames.last}")
 
 

@@ -5,13 +5,15 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 import numpy as np
+from msgspec.structs import replace
 from numpy.typing import NDArray
 
-from gommage.core.document import PointsFollow, Project, Shot, Spot, Surface, edits
+from gommage.core.document import PointsFollow, Project, Shot, Spot, Surface, edits, placement
 from gommage.core.engine import Engine, followed
-from gommage.core.follow import detect_spots, luminance
+from gommage.core.follow import detect_spots
+from gommage.core.geometry import Window, around, composed, shift
 from gommage.core.match import add_grain
-from gommage.core.picture import Picture, apply_matrix, translation, view
+from gommage.core.picture import Filter, Picture, luminance, resample
 from gommage.demo.job import HOME_FRAME, cleaned, demo_project
 from gommage.demo.shot import DemoShot
 
@@ -94,20 +96,18 @@ class RepairFigures:
 
 def follow_figures(shot: Shot, demo: DemoShot) -> FollowFigures:
     """Return how well the column was followed."""
-    surface = shot.surface("column")
-    assert surface.track is not None
+    placed = placement(shot, shot.surface("column"))
+    assert placed is not None
     corners = demo.column_corners(HOME_FRAME)
     errors, shares = [], []
-    for frame, slips in zip(surface.track.frames, surface.track.corner_slip_px.values, strict=True):
-        there = apply_matrix(surface.track.matrix(frame), corners)
-        true = apply_matrix(demo.matrix(frame, HOME_FRAME), corners)
-        off = np.hypot(*(there - true).T)
+    for frame, slips in zip(placed.frames, placed.corner_slip_px, strict=True):
+        off = np.hypot(*(placed.home_to_frame(frame)(corners) - demo.motion(frame, HOME_FRAME)(corners)).T)
         errors.append(float(off.mean()))
         if frame != HOME_FRAME:
             shares.extend(off / slips)
-    away = surface.track.slip_px > 0
+    away = placed.slip_px > 0
     rms = float(np.sqrt((np.array(errors)[away] ** 2).mean()))
-    slip = float(np.sqrt((surface.track.slip_px[away] ** 2).mean()))
+    slip = float(np.sqrt((placed.slip_px[away] ** 2).mean()))
     within = [float((np.array(shares) < limit).mean()) for limit in (1, 2)]
     return FollowFigures(len(errors), float(np.mean(errors)), float(np.max(errors)), slip / rms, *within)
 
@@ -118,14 +118,15 @@ def point_figures(engine: Engine, demo: DemoShot) -> PointFigures:
     spots = tuple(Spot(id=str(index), x=float(x), y=float(y)) for index, (x, y) in enumerate(places))
     surface = Surface(id="village", name="Village", home_frame=VILLAGE_HOME, how=PointsFollow(spots=spots))
     project = edits.add_surface(demo_project(demo), "theatre", surface)
-    track = followed(engine, project, "theatre", "village").shots[0].surface("village").track
-    assert track is not None
+    shot = followed(engine, project, "theatre", "village").shots[0]
+    placed = placement(shot, shot.surface("village"))
+    assert placed is not None
     errors = []
-    for frame in track.frames:
-        there = apply_matrix(track.matrix(frame), places)
-        errors.append(np.hypot(*(there - apply_matrix(demo.village_matrix(frame, VILLAGE_HOME), places)).T).mean())
+    for frame in placed.frames:
+        true = demo.village_motion(frame, VILLAGE_HOME)(places)
+        errors.append(np.hypot(*(placed.home_to_frame(frame)(places) - true).T).mean())
     return PointFigures(
-        len(places), len(track.frames), float(np.mean(errors)), float(np.max(errors)), float(track.slip_px.mean())
+        len(places), len(placed.frames), float(np.mean(errors)), float(np.max(errors)), float(placed.slip_px.mean())
     )
 
 
@@ -179,7 +180,8 @@ def _without_new_grain(engine: Engine, project: Project) -> Shot:
     """Return the shot with the very same fill, freed of grain, and none put on."""
     shot = project.shots[0]
     fix = shot.fixes[0]
-    return edits.change_match(project, shot.id, fix.id, is_grain_laid=False).shots[0]
+    grain = replace(fix.match.grain, is_laid=False)
+    return edits.change_match(project, shot.id, fix.id, grain=grain).shots[0]
 
 
 def _fine(picture: Picture, inside: NDArray[np.bool_]) -> float:
@@ -191,18 +193,17 @@ def _fine(picture: Picture, inside: NDArray[np.bool_]) -> float:
 def _flicker(engine: Engine, shot: Shot, picture_of) -> float:  # type: ignore[no-untyped-def]  # noqa: ANN001
     """Return the mean change between neighbouring frames of the held-still region in 8 px cells, in per cent."""
     fix = shot.fixes[0]
-    track = shot.surface(fix.surface_id).track
-    assert track is not None
-    corners = fix.cover.shapes[0].keys[0].points.values
-    low, high = corners.min(axis=0) + 12, corners.max(axis=0) - 12
-    cells = max(int((high[0] - low[0]) / 8), 1), max(int((high[1] - low[1]) / 8), 1)
+    placed = placement(shot, shot.surface(fix.surface_id))
+    assert placed is not None
+    region = around(fix.cover.shapes[0].keys[0].points, -12)
+    cells = max(region.width // 8, 1), max(region.height // 8, 1)
+    held = Window.of(cells[0] * 8, cells[1] * 8)
     before = None
     changes = []
-    for frame in track.frames:
-        held_from_frame = translation(-low[0], -low[1]) @ np.linalg.inv(track.matrix(frame))
-        light = luminance(picture_of(frame))
-        held = view(light, held_from_frame, (cells[0] * 8, cells[1] * 8))
-        mean = held.reshape(cells[1], 8, cells[0], 8).mean(axis=(1, 3))
+    for frame in placed.frames:
+        frame_from_held = composed(shift(region.left, region.top), placed.home_to_frame(frame))
+        light = resample(luminance(picture_of(frame)), frame_from_held, held, filter=Filter.LOOK).pixels
+        mean = light.reshape(cells[1], 8, cells[0], 8).mean(axis=(1, 3))
         if before is not None:
             changes.append(np.abs(mean - before).mean() / mean.mean())
         before = mean

@@ -7,24 +7,25 @@ from collections.abc import Callable
 import numpy as np
 
 from gommage.core.document import (
-    Area,
     Array,
+    Brush,
     CleanPlate,
-    Cover,
     Fix,
+    Matte,
+    Painting,
     PlaneFollow,
+    Plates,
     Project,
     Shape,
-    ShapeKey,
     Shot,
+    Softness,
     Source,
     Stroke,
     Surface,
-    Tool,
     edits,
 )
 from gommage.core.engine import Engine, followed
-from gommage.core.picture import Points, apply_matrix
+from gommage.core.geometry import Points
 from gommage.demo.scene import LABEL_CENTRE, LABEL_SIZE, LABEL_TURN, SHAFT_REPEAT
 from gommage.demo.shot import DemoShot
 
@@ -44,7 +45,7 @@ def demo_project(demo: DemoShot) -> Project:
 
 def column_area(demo: DemoShot) -> Shape:
     """Return the area to follow, as an artist draws it on the home frame."""
-    return Shape(id="area", keys=(ShapeKey(frame=HOME_FRAME, points=Array(demo.column_corners(HOME_FRAME))),))
+    return Shape.of("area", HOME_FRAME, demo.column_corners(HOME_FRAME))
 
 
 def label_cover(demo: DemoShot) -> Shape:
@@ -52,7 +53,7 @@ def label_cover(demo: DemoShot) -> Shape:
     corners = demo.label_corners(HOME_FRAME)
     middle = corners.mean(axis=0)
     grown = corners + COVER_MARGIN * np.sign(corners - middle)
-    return Shape(id="cover", keys=(ShapeKey(frame=HOME_FRAME, points=Array(grown)),))
+    return Shape.of("cover", HOME_FRAME, grown)
 
 
 def recorded_strokes(demo: DemoShot) -> tuple[Stroke, ...]:
@@ -69,16 +70,14 @@ def recorded_strokes(demo: DemoShot) -> tuple[Stroke, ...]:
         for index, across in enumerate(np.arange(-reach, reach + 1, STROKE_WIDTH * 0.6)):
             middle = LABEL_CENTRE + (across, across * np.tan(LABEL_TURN))
             path = np.array([middle, middle + (0, np.sign(repeat) * half)])
-            here: Points = apply_matrix(frame_from_sheet, path)
-            there = apply_matrix(frame_from_sheet, path + (0, repeat))
+            here: Points = frame_from_sheet(path)
+            there = frame_from_sheet(path + (0, repeat))
             dx, dy = (there - here).mean(axis=0)
             strokes.append(
                 Stroke(
                     id=f"{side}-{index:02d}",
-                    tool=Tool.CLONE,
                     points=Array(np.column_stack([here, [1.0, 1.0]])),
-                    size_px=STROKE_WIDTH,
-                    softness=0.4,
+                    brush=Brush(size_px=STROKE_WIDTH, softness=0.4),
                     source=Source(dx=float(dx), dy=float(dy)),
                 )
             )
@@ -90,7 +89,7 @@ def follow_column(
 ) -> Project:
     """Return the project with the column followed through the shot."""
     shot = project.shots[0]
-    how = PlaneFollow(areas=(Area(shape=column_area(demo)),))
+    how = PlaneFollow(areas=Matte.of(column_area(demo), surface_id="column"))
     surface = Surface(id="column", name="Column", home_frame=HOME_FRAME, how=how)
     project = edits.add_surface(project, shot.id, surface)
     return followed(engine, project, shot.id, surface.id, check=check)
@@ -105,9 +104,14 @@ def cleaned(engine: Engine, demo: DemoShot) -> Project:
         name="Column without label",
         surface_id="column",
         home_frame=HOME_FRAME,
-        strokes=recorded_strokes(demo),
+        painting=Painting(strokes=recorded_strokes(demo)),
     )
     project = edits.add_clean_plate(project, shot_id, plate)
-    fix = Fix(id="1abe1", name="Price label", surface_id="column", cover=Cover(shapes=(label_cover(demo),)))
-    project = edits.add_fix(project, shot_id, fix)
-    return edits.set_fill(project, shot_id, fix.id, (plate.id,))
+    fix = Fix(
+        id="1abe1",
+        name="Price label",
+        surface_id="column",
+        cover=Matte.of(label_cover(demo), surface_id="column", softness=Softness(outwards_px=6.0)),
+        fill=Plates(plate_ids=(plate.id,)),
+    )
+    return edits.add_fix(project, shot_id, fix)

@@ -13,7 +13,7 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy.ndimage import gaussian_filter1d
 
-from gommage.core.picture import Window, around
+from gommage.core.geometry import Window, around
 
 __all__ = ["Canvas", "linear", "paper_grain", "smooth_noise"]
 

@@ -6,6 +6,7 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
+from gommage.core.geometry import Mapping, composed, shift, turning
 from gommage.demo.painting import Canvas, linear, paper_grain, smooth_noise
 
 __all__ = [
@@ -274,8 +275,8 @@ def _cartouche(sheet: Canvas) -> None:
     sheet.text("THEATRE", (880, 134), 1.75, 3, "4a231d")
 
 
-def label() -> tuple[Floats, NDArray[np.float64]]:
-    """Return the price label, RGBA (H, W, 4), and the matrix from its pixels to the proscenium sheet."""
+def label() -> tuple[Floats, Mapping]:
+    """Return the price label, RGBA (H, W, 4), and the mapping from its pixels to the proscenium sheet."""
     wide, high = LABEL_SIZE
     margin = 14
     sheet = Canvas((wide + 2 * margin, high + 2 * margin), "f3ead0", seed=14)
@@ -295,7 +296,5 @@ def label() -> tuple[Floats, NDArray[np.float64]]:
     rgba = sheet.finish(paper_grain(sheet.size_wh, sheet.rng, 0.02))
     rgba *= mask[..., None]
     rgba[..., 3] = np.maximum(mask, shadow)
-    cos, sin = np.cos(LABEL_TURN), np.sin(LABEL_TURN)
-    to_centre = np.array([[1, 0, -(margin + wide / 2)], [0, 1, -(margin + high / 2)], [0, 0, 1.0]])
-    turn = np.array([[cos, -sin, LABEL_CENTRE[0]], [sin, cos, LABEL_CENTRE[1]], [0, 0, 1.0]])
-    return rgba, turn @ to_centre
+    to_centre = shift(-(margin + wide / 2), -(margin + high / 2))
+    return rgba, composed(to_centre, turning(LABEL_TURN), shift(*LABEL_CENTRE))

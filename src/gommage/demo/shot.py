@@ -15,10 +15,11 @@ import numpy as np
 from numba import njit
 from numpy.typing import NDArray
 
-from gommage.core.document import Footage, Frames
-from gommage.core.picture import Matrix, Picture, Points, Window, apply_matrix, around, translation
-from gommage.core.picture.colour import SCENE_LINEAR
+from gommage.core.document import SCENE_LINEAR, Footage, FrameRange
+from gommage.core.geometry import Camera, Mapping, Points, Window, around, shift, then
+from gommage.core.picture import Picture
 from gommage.core.picture.footage import read_picture
+from gommage.core.picture.resample import with_integer_centres
 from gommage.core.picture.writing import write_still
 from gommage.demo.scene import LABEL_CORNERS, OPENING, SHEET, backdrop, label, proscenium, village
 from gommage.errors import Cancelled
@@ -61,12 +62,12 @@ def _painted(sheet: Sheet) -> Picture:
 
 
 @lru_cache(maxsize=1)
-def _label() -> tuple[Picture, Matrix]:
+def _label() -> tuple[Picture, Mapping]:
     return label()
 
 
-def _camera(time: float) -> tuple[Matrix, NDArray[np.float64]]:
-    """Return the camera's rotation and position at a time, counted in frames from the first."""
+def _camera(time: float) -> Camera:
+    """Return the camera at a time, counted in frames from the first."""
     s = time / (FRAMES - 1)
     ease = s * s * (3 - 2 * s)
     shake = np.array(
@@ -80,24 +81,17 @@ def _camera(time: float) -> tuple[Matrix, NDArray[np.float64]]:
     yaw = np.deg2rad(-2.4 + 3.4 * ease + 0.055 * shake[0])
     pitch = np.deg2rad(0.35 * np.sin(s * 4) + 0.055 * shake[1])
     roll = np.deg2rad(-0.5 + 1.1 * s + 0.07 * shake[2])
-    turn_y = np.array([[np.cos(yaw), 0, np.sin(yaw)], [0, 1, 0], [-np.sin(yaw), 0, np.cos(yaw)]])
-    turn_x = np.array([[1, 0, 0], [0, np.cos(pitch), -np.sin(pitch)], [0, np.sin(pitch), np.cos(pitch)]])
-    turn_z = np.array([[np.cos(roll), -np.sin(roll), 0], [np.sin(roll), np.cos(roll), 0], [0, 0, 1]])
-    return turn_z @ turn_x @ turn_y, position
+    return Camera(FOCAL_PX, (WIDTH / 2, HEIGHT / 2), yaw, pitch, roll, position)
 
 
-def _frame_from_sheet(sheet: Sheet, time: float) -> Matrix:
-    """Return the matrix from a sheet's pixels to the frame's at a time."""
-    rotation, position = _camera(time)
+def _frame_from_sheet(sheet: Sheet, time: float) -> Mapping:
+    """Return the mapping from a sheet's pixels to the frame's at a time."""
     scale = sheet.units / SHEET[0]
     turn = np.deg2rad(sheet.turn_deg)
     across = np.array([np.cos(turn), 0, np.sin(turn)]) * scale
     down = np.array([0, scale, 0])
     corner = np.array([0, 0, sheet.distance]) - across * SHEET[0] / 2 - down * SHEET[1] / 2
-    plane = np.column_stack([across, down, corner - position])
-    camera = np.array([[FOCAL_PX, 0, WIDTH / 2], [0, FOCAL_PX, HEIGHT / 2], [0, 0, 1.0]])
-    matrix = camera @ rotation @ plane
-    return matrix / matrix[2, 2]
+    return _camera(time).sees_plane(corner, across, down)
 
 
 def _lantern(time: float) -> NDArray[np.float32]:
@@ -117,8 +111,8 @@ def _lay_over(below: Picture, rgba: Picture) -> None:
                 below[row, column, c] = below[row, column, c] * keep + rgba[row, column, c]
 
 
-def _filmed(rgba: Picture, frame_from_sheet: Matrix, window: Window) -> Picture:
-    to_window = translation(-window.left - 0.5, -window.top - 0.5) @ frame_from_sheet @ translation(0.5, 0.5)
+def _filmed(rgba: Picture, frame_from_sheet: Mapping, window: Window) -> Picture:
+    to_window = with_integer_centres(then(frame_from_sheet, shift(-window.left, -window.top)))
     return cv2.warpPerspective(rgba, to_window, (window.width, window.height), flags=cv2.INTER_LINEAR)
 
 
@@ -133,11 +127,11 @@ def _exposed(time: float) -> tuple[Picture, Picture, Picture]:
     for offset in (np.arange(SHUTTER_SAMPLES) - (SHUTTER_SAMPLES - 1) / 2) / SHUTTER_SAMPLES * SHUTTER:
         moment = time + offset
         picture = np.zeros_like(clean)
-        opening = around(apply_matrix(_frame_from_sheet(FRONT, moment), OPENING), 4) & full
+        opening = around(_frame_from_sheet(FRONT, moment)(OPENING), 4) & full
         for sheet in BEHIND:
             _lay_over(picture[opening.slices], _filmed(_painted(sheet), _frame_from_sheet(sheet, moment), opening))
         _lay_over(picture, _filmed(_painted(FRONT), _frame_from_sheet(FRONT, moment), full))
-        layer = _filmed(sticker, _frame_from_sheet(FRONT, moment) @ sheet_from_label, label_seen)
+        layer = _filmed(sticker, then(sheet_from_label, _frame_from_sheet(FRONT, moment)), label_seen)
         added += layer[..., :3] - picture[label_seen.slices] * layer[..., 3:]
         clean += picture
         matte[label_seen.slices] += layer[..., 3]
@@ -157,7 +151,7 @@ def _through_lens(picture: Picture) -> Picture:
 
 def label_window(time: float) -> Window:
     """Return a window around the label at a time, with room for its shadow and the lens."""
-    corners = apply_matrix(_frame_from_sheet(FRONT, time), LABEL_CORNERS)
+    corners = _frame_from_sheet(FRONT, time)(LABEL_CORNERS)
     return around(corners, 28) & Window.of(WIDTH, HEIGHT)
 
 
@@ -206,7 +200,7 @@ class DemoShot:
         """The plate as footage of a project."""
         return Footage(
             path=str(self.folder / "plate" / "theatre.####.exr"),
-            frames=Frames(first=FIRST_FRAME, last=FIRST_FRAME + FRAMES - 1),
+            frames=FrameRange(first=FIRST_FRAME, last=FIRST_FRAME + FRAMES - 1),
             width=WIDTH,
             height=HEIGHT,
             colour_space=SCENE_LINEAR,
@@ -222,33 +216,31 @@ class DemoShot:
         return read_picture(self.folder / "matte" / f"matte.{frame}.png", SCENE_LINEAR)[..., 0]
 
     @staticmethod
-    def matrix(frame: int, home_frame: int) -> Matrix:
-        """Return the proscenium's true home_to_frame matrix, at the middle of the shutter."""
-        matrix = DemoShot.sheet_to_frame(frame) @ np.linalg.inv(DemoShot.sheet_to_frame(home_frame))
-        return matrix / matrix[2, 2]
+    def motion(frame: int, home_frame: int) -> Mapping:
+        """Return the proscenium's true motion, home to frame, at the middle of the shutter."""
+        return then(DemoShot.sheet_to_frame(home_frame).inverse(), DemoShot.sheet_to_frame(frame))
 
     @staticmethod
-    def village_matrix(frame: int, home_frame: int) -> Matrix:
-        """Return the village's true home_to_frame matrix; it stands behind the proscenium."""
+    def village_motion(frame: int, home_frame: int) -> Mapping:
+        """Return the village's true motion, home to frame; it stands behind the proscenium."""
         there, home = (_frame_from_sheet(BEHIND[1], one - FIRST_FRAME) for one in (frame, home_frame))
-        matrix = there @ np.linalg.inv(home)
-        return matrix / matrix[2, 2]
+        return then(home.inverse(), there)
 
     @staticmethod
-    def sheet_to_frame(frame: int) -> Matrix:
-        """Return the true matrix from the proscenium's sheet to a frame."""
+    def sheet_to_frame(frame: int) -> Mapping:
+        """Return the true mapping from the proscenium's sheet to a frame."""
         return _frame_from_sheet(FRONT, frame - FIRST_FRAME)
 
     @staticmethod
     def label_corners(frame: int) -> Points:
         """Return the label's true corners (4, 2) on a frame."""
-        return apply_matrix(DemoShot.sheet_to_frame(frame), LABEL_CORNERS)
+        return DemoShot.sheet_to_frame(frame)(LABEL_CORNERS)
 
     @staticmethod
     def column_corners(frame: int) -> Points:
         """Return the corners (4, 2) of the column that carries the label, where it is well drawn."""
         corners = np.array([[290, 340], [500, 340], [500, 790], [290, 790.0]])
-        return apply_matrix(DemoShot.sheet_to_frame(frame), corners)
+        return DemoShot.sheet_to_frame(frame)(corners)
 
 
 def _draw(folder: Path, frame: int) -> int:

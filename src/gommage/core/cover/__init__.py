@@ -1,5 +1,6 @@
 """Shapes to mattes."""
 
-from gommage.core.cover.mattes import cover_matte, outline, shape_outline_in_frame
+from gommage.core.cover.parts import PART_KINDS, MatteAt, PartAt, matte_at
+from gommage.core.cover.rasters import matte_pixels, reach_of
 
-__all__ = ["cover_matte", "outline", "shape_outline_in_frame"]
+__all__ = ["PART_KINDS", "MatteAt", "PartAt", "matte_at", "matte_pixels", "reach_of"]

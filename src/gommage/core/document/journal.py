@@ -12,7 +12,6 @@ from __future__ import annotations
 
 import contextlib
 import fcntl
-import json
 import os
 import shutil
 import threading
@@ -24,7 +23,7 @@ from msgspec import Struct
 from msgspec.structs import fields
 
 from gommage.core.document.records import Project
-from gommage.core.document.store import from_plain, to_plain, write_atomically
+from gommage.core.document.store import decoded, encoded, from_plain, to_plain, write_atomically
 from gommage.errors import ProjectError
 
 __all__ = ["Journal", "Recovered", "abandoned", "differences", "recover"]
@@ -114,9 +113,9 @@ class Journal:
 
     def rebase(self, project: Project, saved_at: str = "") -> None:
         """Begin anew from a project (after opening or saving)."""
-        base = {"saved_at": saved_at, "project": to_plain(project)}
+        base = {"saved_at": saved_at, "project": project}
         try:
-            write_atomically(self.folder / BASE, json.dumps(base).encode())
+            write_atomically(self.folder / BASE, encoded(base))
             self._edits.truncate(0)
         except OSError as error:
             raise ProjectError(f"Recovery is off: {self.folder} could not be written ({error.strerror}).") from error
@@ -128,7 +127,7 @@ class Journal:
         if not operations:
             return
         try:
-            self._edits.write(json.dumps(operations).encode() + b"\n")
+            self._edits.write(encoded(operations) + b"\n")
             self._edits.flush()
         except OSError as error:
             raise ProjectError(
@@ -176,11 +175,11 @@ def recover(folder: Path) -> Recovered:
         If the journal is damaged beyond that.
     """
     try:
-        base = json.loads((folder / BASE).read_bytes())
+        base = decoded((folder / BASE).read_bytes())
         lines = (folder / EDITS).read_bytes().split(b"\n")
         plain, count = base["project"], 0
         for line in lines[:-1]:
-            for operation in json.loads(line):
+            for operation in decoded(line):
                 plain = _apply(plain, operation)
             count += 1
         return Recovered(from_plain(plain), base["saved_at"], count)

@@ -5,30 +5,54 @@
     track (measured)      R_t   relative to what the surface rides on
     carried               M_t = P_t inverse(P_home) R_t     P: placement of the surface it rides on
     corrected             W_t = M_t C_t                     C: home to home, exact at each pin, smooth between
+
+One frame costs one frame: a placement is made of what was measured and the pins, and computes a frame's motion when it
+is asked for. The arrays of all frames are made on demand, once.
 """
 
 from __future__ import annotations
 
-from functools import lru_cache
-from typing import Any
+from functools import cached_property, lru_cache
 
 import numpy as np
 from msgspec.structs import replace
 from numpy.typing import NDArray
 
 from gommage.core.document.arrays import Array
-from gommage.core.document.records import ByHand, Frames, PlaneFollow, PointsFollow, Shot, Surface, Track
+from gommage.core.document.records import (
+    NOT_SEEN,
+    ByHand,
+    FrameRange,
+    PlaneFollow,
+    PointsFollow,
+    Shot,
+    Surface,
+    Track,
+)
+from gommage.core.geometry import (
+    IDENTITY,
+    Mapping,
+    Points,
+    carried_stack,
+    composed,
+    fitted,
+    fitted_stack,
+    from_matrix,
+    identity_stack,
+    monotone_cubic,
+    moved,
+    normal,
+    then,
+)
 
-__all__ = ["correction", "fitted", "moved", "placement", "relative_to"]
+__all__ = ["Placement", "carried_by", "placement", "without_pins"]
 
-Matrix = NDArray[np.float64]
-AnyPoints = NDArray[np.floating[Any]]
 PIN_SLIP_PX = 0.3
 """How well a hand places a corner."""
 BY_HAND = "placed by hand"
 
 
-def placement(shot: Shot, surface: Surface) -> Track | None:
+def placement(shot: Shot, surface: Surface) -> Placement | None:
     """Return where a surface is on all frames on which that is known, or None if it was not followed.
 
     The same surface gives the same object, so it can stand in cache keys.
@@ -39,170 +63,268 @@ def placement(shot: Shot, surface: Surface) -> Track | None:
     return _placed(surface, carrier, shot.footage.frames)
 
 
-def relative_to(shot: Shot, surface: Surface, frame: int) -> Matrix | None:
-    """Return the motion (3, 3) that a surface gets from what it rides on: home to frame; None where there is none."""
+def without_pins(shot: Shot, surface: Surface) -> Placement | None:
+    """Return where a surface is by what was measured alone."""
+    return placement(shot, replace(surface, pins=()))
+
+
+def carried_by(shot: Shot, surface: Surface, frame: int) -> Mapping | None:
+    """Return the motion that a surface gets from what it rides on: home to frame; None where there is none."""
     if not surface.rides_on:
-        return np.eye(3)
+        return IDENTITY
     carrier = _carrier(shot, surface)
-    if carrier is None or not (carrier.is_placed(frame) and carrier.is_placed(surface.home_frame)):
-        return None
-    return _normal(carrier.matrix(frame) @ np.linalg.inv(carrier.matrix(surface.home_frame)))
+    there, home = (carrier.mapping(at) for at in (frame, surface.home_frame)) if carrier else (None, None)
+    return None if there is None or home is None else then(home.inverse(), there)
 
 
-def _carrier(shot: Shot, surface: Surface) -> Track | None:
+def _carrier(shot: Shot, surface: Surface) -> Placement | None:
     return placement(shot, shot.surface(surface.rides_on)) if surface.rides_on else None
 
 
-@lru_cache(maxsize=512)
-def _placed(surface: Surface, carrier: Track | None, frames: Frames) -> Track | None:
-    track = surface.track
-    if track is None and not isinstance(surface.how, PlaneFollow | PointsFollow):
-        track = _resting(frames)
-    if track is None and surface.pins:
-        track = _resting(Frames(first=surface.home_frame, last=surface.home_frame))
-    if track is None:
-        return None
-    if carrier is not None:
-        track = _carried(track, carrier, surface.home_frame)
-    if track is not None and surface.pins:
-        track = _corrected(track, surface)
-    return track
+@lru_cache(maxsize=128)
+def _placed(surface: Surface, carrier: Placement | None, whole: FrameRange) -> Placement | None:
+    frames = _known_frames(surface, whole)
+    if frames is not None and carrier is not None:
+        first, last = max(frames.first, carrier.frames.first), min(frames.last, carrier.frames.last)
+        is_carried = first <= last and carrier.is_placed(surface.home_frame)
+        frames = FrameRange(first=first, last=last) if is_carried else None
+    return None if frames is None else Placement(surface, carrier, frames)
 
 
-def _resting(frames: Frames) -> Track:
-    count = len(frames)
-    return Track(
-        first_frame=frames.first,
-        home_to_frame=Array(np.repeat(np.eye(3)[None], count, axis=0)),
-        corner_slip_px=Array(np.zeros((count, 4))),
-        certainty=Array(np.ones(count)),
-        reasons=("",) * count,
-    )
-
-
-def _carried(track: Track, carrier: Track, home_frame: int) -> Track | None:
-    first, last = max(track.frames.first, carrier.frames.first), min(track.frames.last, carrier.frames.last)
-    if first > last or not carrier.is_placed(home_frame):
-        return None
-    part, under = track.part(Frames(first=first, last=last)), carrier.part(Frames(first=first, last=last))
-    matrices = under.home_to_frame.values @ np.linalg.inv(carrier.matrix(home_frame)) @ part.home_to_frame.values
-    slip = np.hypot(part.corner_slip_px.values, under.corner_slip_px.values)
-    return replace(
-        part,
-        home_to_frame=Array(matrices / matrices[:, 2:, 2:]),
-        corner_slip_px=Array(slip),
-        certainty=Array(np.minimum(part.certainty.values, under.certainty.values)),
-        reasons=tuple(own or other for own, other in zip(part.reasons, under.reasons, strict=True)),
-    )
-
-
-def _reaching(track: Track, frames: Frames) -> Track:
-    """Return the track carried on, at rest, as far as frames that were placed by hand."""
-    head, tail = max(track.frames.first - frames.first, 0), max(frames.last - track.frames.last, 0)
-    if not head and not tail:
-        return track
-
-    def grown(values: NDArray[np.float64]) -> NDArray[np.float64]:
-        return np.concatenate([np.repeat(values[:1], head, axis=0), values, np.repeat(values[-1:], tail, axis=0)])
-
-    certainty = grown(track.certainty.values)
-    certainty[:head] = 0
-    certainty[len(certainty) - tail :] = 0
-    return replace(
-        track,
-        first_frame=track.first_frame - head,
-        home_to_frame=Array(grown(track.home_to_frame.values)),
-        corner_slip_px=Array(grown(track.corner_slip_px.values)),
-        certainty=Array(certainty),
-        reasons=(BY_HAND,) * head + track.reasons + (BY_HAND,) * tail,
-    )
-
-
-def _corrected(track: Track, surface: Surface) -> Track:
-    track = _reaching(track, _span(surface, track))
-    frames = np.arange(track.frames.first, track.frames.last + 1)
-    change = _corrections(track, surface, frames)
-    matrices = track.home_to_frame.values @ change
-    slip, reasons, certainty = track.corner_slip_px.values.copy(), list(track.reasons), track.certainty.values.copy()
-    for pin in surface.pins:
-        row = pin.frame - track.first_frame
-        slip[row], reasons[row], certainty[row] = PIN_SLIP_PX, "", 1.0
-    if isinstance(surface.how, ByHand):
-        reasons, certainty[:] = [""] * len(frames), 1.0
-    return replace(
-        track,
-        home_to_frame=Array(matrices / matrices[:, 2:, 2:]),
-        corner_slip_px=Array(slip),
-        certainty=Array(certainty),
-        reasons=tuple(reasons),
-    )
-
-
-def correction(carried: Track, surface: Surface, frame: int) -> Matrix:
-    """Return C (3, 3), home to home, that the surface's pins ask for on a frame of its carried track."""
-    if not surface.pins:
-        return np.eye(3)
-    matrix: Matrix = _corrections(_reaching(carried, _span(surface, carried)), surface, np.array([frame]))[0]
-    return matrix
-
-
-def _span(surface: Surface, track: Track) -> Frames:
-    """Return the frames from the first that is pinned or measured to the last."""
-    first, last = surface.pins[0].frame, surface.pins[-1].frame
-    return Frames(first=min(first, track.frames.first), last=max(last, track.frames.last))
-
-
-def _corrections(track: Track, surface: Surface, frames: NDArray[np.int64]) -> Matrix:
-    """Return (N, 3, 3) corrections: each pin's, spread smoothly between pins and the home frame."""
-    from scipy.interpolate import PchipInterpolator  # loaded late: it costs the start of the program 0.2 s
-
-    corners = surface.corners
-    knots = {surface.home_frame: np.zeros((4, 2))} if surface.home_frame in track.frames else {}
-    for pin in surface.pins:
-        belongs = moved(np.linalg.inv(track.matrix(pin.frame)), pin.placed.values)
-        knots[pin.frame] = moved(fitted(pin.home.values, belongs), corners) - corners
-    at = sorted(knots)
-    values = np.stack([knots[frame] for frame in at])
-    if len(at) == 1:
-        spread = np.repeat(values, len(frames), axis=0)
+def _known_frames(surface: Surface, whole: FrameRange) -> FrameRange | None:
+    """Return the frames that were measured, or on which nothing has to be measured, and those between pins."""
+    if surface.track is not None:
+        frames = surface.track.frames
+    elif not isinstance(surface.how, PlaneFollow | PointsFollow):
+        frames = whole
+    elif surface.pins:
+        frames = FrameRange(first=surface.home_frame, last=surface.home_frame)
     else:
-        spread = PchipInterpolator(at, values, axis=0)(np.clip(frames, at[0], at[-1]))
-    return np.stack([fitted(corners, corners + by) for by in spread])
+        return None
+    if not surface.pins:
+        return frames
+    first, last = surface.pins[0].frame, surface.pins[-1].frame
+    return FrameRange(first=min(first, frames.first), last=max(last, frames.last))
 
 
-def moved(matrix: NDArray[np.floating[Any]], points: AnyPoints) -> AnyPoints:
-    """Return points (N, 2) moved by a matrix (3, 3)."""
-    out: AnyPoints = points @ matrix[:, :2].T + matrix[:, 2]
-    return out[:, :2] / out[:, 2:]
+class Placement:
+    """Where a surface is, frame by frame; `placement` makes it. Compared by identity.
 
-
-def fitted(source: AnyPoints, target: AnyPoints) -> Matrix:
-    """Return the matrix that takes one to four points (K, 2) exactly to others, moving no more than they ask for.
-
-    One point shifts, two also turn and scale, three also shear, four also give perspective.
+    Attributes
+    ----------
+    surface : Surface
+    frames : FrameRange
+        The frames on which it is known, or was lost in between.
     """
-    count = len(source)
-    if count == 1 or np.array_equal(source, target):
-        out = np.eye(3)
-        out[:2, 2] = (target - source)[0]
-        return out
-    if count == 2:
-        along, there = complex(*(source[1] - source[0])), complex(*(target[1] - target[0]))
-        turn = there / along if along else 1.0 + 0j
-        out = np.array([[turn.real, -turn.imag, 0], [turn.imag, turn.real, 0], [0, 0, 1.0]])
-        out[:2, 2] = target[0] - out[:2, :2] @ source[0]
-        return out
-    if count == 3:
-        flat = np.column_stack([source, np.ones(3)])
-        return np.vstack([np.linalg.lstsq(flat, target, rcond=None)[0].T, [0, 0, 1.0]])
-    (x, y), (u, v) = source.T, target.T
-    zero, one = np.zeros(4), np.ones(4)
-    left = np.vstack([
-        np.column_stack([x, y, one, zero, zero, zero, -u * x, -u * y]),
-        np.column_stack([zero, zero, zero, x, y, one, -v * x, -v * y]),
-    ])  # fmt: skip
-    return np.append(np.linalg.lstsq(left, np.r_[u, v], rcond=None)[0], 1.0).reshape(3, 3)
 
+    def __init__(self, surface: Surface, carrier: Placement | None, frames: FrameRange) -> None:
+        self.surface, self.frames = surface, frames
+        self._carrier = carrier
+        self._track = surface.track
+        self._memory: dict[int, Mapping] = {}
+        self._pinned = {pin.frame for pin in surface.pins}
 
-def _normal(matrix: Matrix) -> Matrix:
-    return matrix / matrix[2, 2]
+    def is_placed(self, frame: int) -> bool:
+        """Return whether the surface is known to be somewhere on a frame."""
+        if frame not in self.frames:
+            return False
+        if frame in self._pinned:
+            return True
+        own = self._track is None or self._track.reasons[self._row(frame)] != NOT_SEEN
+        return own and (self._carrier is None or self._carrier.is_placed(frame))
+
+    def home_to_frame(self, frame: int) -> Mapping:
+        """Return where home-frame pixels are on a frame.
+
+        Raises
+        ------
+        ValueError
+            If the surface is not known there.
+        """
+        if frame not in self.frames:
+            raise ValueError(
+                f"{self.surface.name} is not known on frame {frame} ({self.frames.first}–{self.frames.last} are)"
+            )
+        found = self._memory.get(frame)
+        if found is None:
+            found = self._memory[frame] = self._computed(frame)
+        return found
+
+    def mapping(self, frame: int) -> Mapping | None:
+        """Return where home-frame pixels are on a frame, or None where the surface is not placed."""
+        return self.home_to_frame(frame) if self.is_placed(frame) else None
+
+    def from_frame(self, frame: int, other: int) -> Mapping | None:
+        """Return where one frame's pixels are on another, along the surface; None where either is not placed."""
+        here, there = self.mapping(frame), self.mapping(other)
+        return None if here is None or there is None else then(here.inverse(), there)
+
+    def __contains__(self, frame: object) -> bool:
+        return isinstance(frame, int) and frame in self.frames
+
+    # -- one frame ------------------------------------------------------------------------------------------
+
+    def _row(self, frame: int) -> int:
+        """Return the track's row of a frame; beyond its ends, where only pins are, that of the end."""
+        assert self._track is not None
+        return min(max(frame - self._track.first_frame, 0), len(self._track.certainty) - 1)
+
+    def _carried(self, frame: int) -> Mapping:
+        own = IDENTITY if self._track is None else from_matrix(self._track.home_to_frame.values[self._row(frame)])
+        if self._carrier is None:
+            return own
+        under = self._carrier.home_to_frame(self.surface.home_frame).inverse()
+        return composed(own, under, self._carrier.home_to_frame(frame))
+
+    def _computed(self, frame: int) -> Mapping:
+        carried = self._carried(frame)
+        if not self._pinned:
+            return carried
+        return then(self._correction(frame), carried)
+
+    def _correction(self, frame: int) -> Mapping:
+        at, values = self._knots
+        by = monotone_cubic(at, values, np.array([frame]))[0]
+        corners = self.surface.corners
+        return from_matrix(fitted(corners, corners + by))
+
+    def correction(self, frame: int) -> Mapping:
+        """Return the change, home to home, that the surface's pins ask for on a frame."""
+        return self._correction(frame) if self._pinned else IDENTITY
+
+    @cached_property
+    def _knots(self) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
+        """Return the frames (K,) on which the correction is set and how far the corners go (K, 4, 2)."""
+        surface, corners = self.surface, self.surface.corners
+        knots: dict[int, Points] = {}
+        if self._track is None or surface.home_frame in self._track.frames:
+            knots[surface.home_frame] = np.zeros((4, 2))
+        for pin in surface.pins:
+            belongs = self._carried(pin.frame).inverse()(pin.placed.values)
+            knots[pin.frame] = from_matrix(fitted(pin.home.values, belongs))(corners) - corners
+        at = sorted(knots)
+        return np.array(at, np.float64), np.stack([knots[frame] for frame in at])
+
+    # -- all frames -----------------------------------------------------------------------------------------
+
+    @cached_property
+    def matrices(self) -> NDArray[np.float64]:
+        """Where it is on all its frames, (N, 3, 3): for files, curves and sums over the shot."""
+        frames = np.arange(self.frames.first, self.frames.last + 1)
+        stack = identity_stack(len(frames)) if self._track is None else self._spread(self._track.home_to_frame.values)
+        if self._carrier is not None:
+            low = self.frames.first - self._carrier.frames.first
+            under = self._carrier.matrices[low : low + len(frames)]
+            home = self._carrier.matrices[self.surface.home_frame - self._carrier.frames.first]
+            stack = carried_stack(under, home, stack)
+        if not self._pinned:
+            return stack
+        at, values = self._knots
+        corners = self.surface.corners
+        changes = fitted_stack(corners, corners + monotone_cubic(at, values, frames))
+        return normal(stack @ changes)
+
+    def _spread(self, values: NDArray[np.float64]) -> NDArray[np.float64]:
+        """Return the track's rows for all frames of the placement; beyond its ends the end rests."""
+        assert self._track is not None
+        rows = np.arange(self.frames.first, self.frames.last + 1) - self._track.first_frame
+        return values[np.clip(rows, 0, len(self._track.certainty) - 1)]
+
+    def _pinned_rows(self) -> NDArray[np.int64]:
+        pinned = [frame - self.frames.first for frame in self._pinned if frame in self.frames]
+        return np.array(sorted(pinned), np.int64)
+
+    @cached_property
+    def corner_slip_px(self) -> NDArray[np.float64]:
+        """Expected error of each corner, (N, 4) pixels."""
+        if self._track is None:
+            slip = np.zeros((len(self.frames), 4))
+        else:
+            slip = self._spread(self._track.corner_slip_px.values).copy()
+        if self._carrier is not None:
+            low = self.frames.first - self._carrier.frames.first
+            slip = np.hypot(slip, self._carrier.corner_slip_px[low : low + len(self.frames)])
+        slip[self._pinned_rows()] = PIN_SLIP_PX
+        return slip
+
+    @cached_property
+    def slip_px(self) -> NDArray[np.float64]:
+        """Expected error of the corners together, (N,) pixels."""
+        return np.sqrt((self.corner_slip_px**2).mean(axis=1))
+
+    @cached_property
+    def certainty(self) -> NDArray[np.float64]:
+        """How well the picture agrees with the home frame, (N,) 0 to 1."""
+        count = len(self.frames)
+        sure = np.ones(count) if self._track is None else self._spread(self._track.certainty.values).copy()
+        sure[self._beyond] = 0.0
+        if self._carrier is not None:
+            low = self.frames.first - self._carrier.frames.first
+            sure = np.minimum(sure, self._carrier.certainty[low : low + count])
+        if self._pinned:
+            sure[self._pinned_rows()] = 1.0
+            if isinstance(self.surface.how, ByHand):
+                sure[:] = 1.0
+        return sure
+
+    @cached_property
+    def _beyond(self) -> NDArray[np.bool_]:
+        """Whether a frame lies beyond what was measured, between pins."""
+        frames = np.arange(self.frames.first, self.frames.last + 1)
+        home = self.surface.home_frame
+        if self._track is not None:
+            own = self._track.frames
+        elif isinstance(self.surface.how, PlaneFollow | PointsFollow):
+            own = FrameRange(first=home, last=home)
+        else:
+            own = self.frames
+        return (frames < own.first) | (frames > own.last)
+
+    @cached_property
+    def reasons(self) -> tuple[str, ...]:
+        """Why each frame may be off, in words; empty where there is nothing to say."""
+        count, low = len(self.frames), self.frames.first
+        found = [BY_HAND if beyond else "" for beyond in self._beyond]
+        if self._track is not None:
+            start = self._track.first_frame - low
+            for index, reason in enumerate(self._track.reasons, start):
+                if 0 <= index < count:
+                    found[index] = reason
+        if self._carrier is not None:
+            shift = low - self._carrier.frames.first
+            under = self._carrier.reasons
+            found = [own or under[index + shift] for index, own in enumerate(found)]
+        for row in self._pinned_rows():
+            found[row] = ""
+        return tuple(found)
+
+    @cached_property
+    def is_placed_rows(self) -> NDArray[np.bool_]:
+        """Whether it is placed, (N,)."""
+        return np.array([reason != NOT_SEEN for reason in self.reasons])
+
+    @property
+    def before(self) -> str:
+        """Why the follow went no further towards the start."""
+        return self._track.before if self._track is not None else ""
+
+    @property
+    def after(self) -> str:
+        """Why the follow went no further towards the end."""
+        return self._track.after if self._track is not None else ""
+
+    def as_track(self) -> Track:
+        """Return the placement as though it had been measured so: in the picture, pins and all."""
+        return Track(
+            first_frame=self.frames.first,
+            home_to_frame=Array(self.matrices),
+            corner_slip_px=Array(self.corner_slip_px),
+            certainty=Array(self.certainty),
+            reasons=self.reasons,
+            before=self.before,
+            after=self.after,
+        )
+
+    def corner_paths(self) -> NDArray[np.float64]:
+        """Return where the corners are on all frames, (N, 4, 2)."""
+        return moved(self.matrices, self.surface.corners)

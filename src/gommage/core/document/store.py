@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 import os
 from collections.abc import Callable
 from pathlib import Path
@@ -12,37 +11,57 @@ import msgspec
 from msgspec.structs import replace
 
 from gommage.core.document.arrays import Array, decode_array, encode_array
-from gommage.core.document.records import SCHEMA_VERSION, Project, Shot
+from gommage.core.document.checks import dangling, unsupported
+from gommage.core.document.records import SCHEMA_VERSION, CleanPlate, FromPicture, Project, Shot
+from gommage.core.document.upgrades import UPGRADES
 from gommage.errors import ProjectError
 
-__all__ = ["FOLDER_SUFFIX", "from_plain", "json_schema", "load", "save", "to_plain", "write_atomically"]
+__all__ = [
+    "FILE_NAME",
+    "FOLDER_SUFFIX",
+    "decoded",
+    "encoded",
+    "folder_of",
+    "from_plain",
+    "json_schema",
+    "load",
+    "save",
+    "to_plain",
+    "write_atomically",
+]
 
 FOLDER_SUFFIX = ".gommage"
 FILE_NAME = "project.json"
 
 
-def _to_version_2(plain: dict[str, Any]) -> dict[str, Any]:
-    """Surfaces were planes of one area; a slip was one number a frame, without a reason."""
-    for shot in plain["shots"]:
-        for surface in shot.get("surfaces", ()):
-            surface.pop("type", None)
-            areas = [{"shape": surface.pop("area")}]
-            surface["how"] = {"type": "plane", "areas": areas, "motion": surface.pop("motion", "perspective")}
-            track = surface.get("track")
-            if track is not None:
-                slips = track.pop("slip_px")
-                track["corner_slip_px"] = [[slip] * 4 for slip in slips]
-                track["reasons"] = [""] * len(slips)
-    return {**plain, "version": 2}
-
-
-UPGRADES: dict[int, Callable[[dict[str, Any]], dict[str, Any]]] = {1: _to_version_2}
-"""One step a version: `UPGRADES[n]` takes a project of version n to n + 1. Old projects are read for ever."""
-
-
 def to_plain(record: object) -> Any:
     """Return dicts, lists, numbers and strings for a record."""
     return msgspec.to_builtins(record, enc_hook=encode_array)
+
+
+def encoded(record: object, *, is_readable: bool = False) -> bytes:
+    """Return a record, or plain data, as JSON."""
+    text = msgspec.json.encode(record, enc_hook=encode_array)
+    return msgspec.json.format(text, indent=1) if is_readable else text
+
+
+def decoded(text: bytes) -> Any:
+    """Return the plain data that JSON stands for.
+
+    Raises
+    ------
+    ValueError
+        If it is cut off or not JSON.
+    """
+    try:
+        return msgspec.json.decode(text)
+    except (msgspec.DecodeError, RecursionError, UnicodeDecodeError) as error:
+        raise ValueError(str(error)) from error
+
+
+def folder_of(path: Path) -> Path:
+    """Return a project's folder, given that or the file in it."""
+    return path.parent if path.name == FILE_NAME else path
 
 
 def from_plain(plain: object) -> Project:
@@ -65,9 +84,14 @@ def from_plain(plain: object) -> Project:
         while version < SCHEMA_VERSION:
             plain = UPGRADES[version](plain)
             version += 1
-        return msgspec.convert(plain, Project, dec_hook=decode_array)
+        project = msgspec.convert(plain, Project, dec_hook=decode_array)
     except (msgspec.ValidationError, ValueError, KeyError, TypeError, AttributeError) as error:
         raise ProjectError(f"its contents are damaged: {error}") from error
+    for shot in project.shots:
+        fault = dangling(shot) or unsupported(shot)
+        if fault:
+            raise ProjectError(f"in the shot {shot.name}: {fault.rstrip('.')}")
+    return project
 
 
 def json_schema() -> dict[str, Any]:
@@ -75,7 +99,17 @@ def json_schema() -> dict[str, Any]:
 
     def of_array(kind: type) -> dict[str, Any]:
         if kind is Array:
-            return {"type": "array", "description": "numbers, or nested lists of numbers of equal length"}
+            listed = {"type": "array", "description": "numbers, or nested lists of numbers of equal length"}
+            packed = {
+                "type": "object",
+                "description": "many numbers: float64 is base64 of little-endian IEEE 754 doubles, row by row",
+                "properties": {
+                    "shape": {"type": "array", "items": {"type": "integer", "minimum": 0}},
+                    "float64": {"type": "string", "contentEncoding": "base64"},
+                },
+                "required": ["shape", "float64"],
+            }
+            return {"anyOf": [listed, packed]}
         raise NotImplementedError(kind.__name__)
 
     return msgspec.json.schema(Project, schema_hook=of_array)
@@ -116,9 +150,8 @@ def save(project: Project, folder: Path) -> None:
     """
     try:
         folder.mkdir(parents=True, exist_ok=True)
-        plain = to_plain(_with_paths(project, lambda path: _relative(path, folder)))
-        text = json.dumps(plain, indent=1, ensure_ascii=False)
-        write_atomically(folder / FILE_NAME, text.encode())
+        text = encoded(_with_paths(project, lambda path: _relative(path, folder)), is_readable=True)
+        write_atomically(folder / FILE_NAME, text)
     except OSError as error:
         reason = error.strerror or str(error)
         raise ProjectError(
@@ -139,13 +172,13 @@ def load(folder: Path) -> Project:
     ProjectError
         If there is no readable project of a version we know.
     """
-    folder = folder.parent if folder.name == FILE_NAME else folder
+    folder = folder_of(folder)
     try:
         text = (folder / FILE_NAME).read_bytes()
     except OSError as error:
         raise ProjectError(f"{folder} could not be opened: {error.strerror or error}.") from error
     try:
-        plain = json.loads(text)
+        plain = decoded(text)
     except ValueError as error:
         raise ProjectError(f"{folder} could not be opened: {FILE_NAME} is cut off or not JSON ({error}).") from error
     try:
@@ -166,7 +199,11 @@ def _relative(path: str, folder: Path) -> str:
 
 def _with_paths(project: Project, change: Callable[[str], str]) -> Project:
     def of_shot(shot: Shot) -> Shot:
-        plates = tuple(replace(plate, picture=change(plate.picture)) for plate in shot.clean_plates)
+        plates = tuple(of_plate(plate) for plate in shot.clean_plates)
         return replace(shot, footage=replace(shot.footage, path=change(shot.footage.path)), clean_plates=plates)
+
+    def of_plate(plate: CleanPlate) -> CleanPlate:
+        base = plate.base
+        return replace(plate, base=replace(base, path=change(base.path))) if isinstance(base, FromPicture) else plate
 
     return replace(project, shots=tuple(of_shot(shot) for shot in project.shots))

@@ -1,19 +1,23 @@
 """The engine evaluates a shot: frames, results, views, measurements, renders, as jobs that can be stopped."""
 
 from gommage.core.engine.cache import Cache, default_budget_bytes
-from gommage.core.engine.evaluate import Engine, Patch
+from gommage.core.engine.evaluate import Engine, level_of
 from gommage.core.engine.following import follow_surface, followed, followed_surface
+from gommage.core.engine.inputs import FixInputs, frame_inputs, inputs_at
 from gommage.core.engine.jobs import Jobs, Priority
 from gommage.core.engine.painting import LiveStroke, Shown
+from gommage.core.engine.patches import Patch
 from gommage.core.engine.render import RenderReport, RenderTarget, render, render_in_processes
 from gommage.core.engine.sheets import Sheet, SheetRequest, sheet_key, sheet_of, sheet_pixels
 from gommage.core.engine.steps import Advice, State, Step, steps_of
-from gommage.core.engine.views import Look, ViewRequest, square_on, view_inputs, view_key, view_pixels
+from gommage.core.engine.summary import ShotSummary, SurfaceSummary, summarised
+from gommage.core.engine.views import Look, ViewRequest, view_key, view_pixels
 
 __all__ = [
     "Advice",
     "Cache",
     "Engine",
+    "FixInputs",
     "Jobs",
     "LiveStroke",
     "Look",
@@ -23,22 +27,26 @@ __all__ = [
     "RenderTarget",
     "Sheet",
     "SheetRequest",
+    "ShotSummary",
     "Shown",
     "State",
     "Step",
+    "SurfaceSummary",
     "ViewRequest",
     "default_budget_bytes",
     "follow_surface",
     "followed",
     "followed_surface",
+    "frame_inputs",
+    "inputs_at",
+    "level_of",
     "render",
     "render_in_processes",
     "sheet_key",
     "sheet_of",
     "sheet_pixels",
-    "square_on",
     "steps_of",
-    "view_inputs",
+    "summarised",
     "view_key",
     "view_pixels",
 ]

@@ -4,15 +4,16 @@ from __future__ import annotations
 
 import os
 import threading
-from collections import OrderedDict
 from collections.abc import Callable, Hashable
 from typing import Any, TypeVar
 
-import numpy as np
+from cachetools import LRUCache
 
 __all__ = ["Cache", "default_budget_bytes"]
 
 _Value = TypeVar("_Value")
+WAIT_S = 0.01
+"""How often one who waits for another's work looks whether it was called off."""
 
 
 def default_budget_bytes() -> int:
@@ -21,9 +22,10 @@ def default_budget_bytes() -> int:
 
 
 def _bytes_of(value: object) -> int:
-    """Return roughly how much memory a value holds: its arrays, and those of its fields."""
-    if isinstance(value, np.ndarray):
-        return value.nbytes
+    """Return roughly how much memory a value holds: what it says itself, or its arrays, and those of its fields."""
+    own = getattr(value, "nbytes", None)
+    if own is not None:
+        return int(own) + 64
     if isinstance(value, tuple | list):
         return sum(_bytes_of(part) for part in value) + 64
     slots = getattr(type(value), "__slots__", ())
@@ -38,20 +40,14 @@ class Cache:
     """
 
     def __init__(self, budget_bytes: int) -> None:
-        self._budget = budget_bytes
-        self._held = 0
-        self._values: OrderedDict[Hashable, tuple[Any, int]] = OrderedDict()
+        self._values: LRUCache[Hashable, Any] = LRUCache(budget_bytes, getsizeof=_bytes_of)
         self._lock = threading.Lock()
         self._making: dict[Hashable, threading.Event] = {}
 
     def get(self, key: Hashable) -> Any | None:
         """Return a value, or None if it is not there."""
         with self._lock:
-            found = self._values.get(key)
-            if found is None:
-                return None
-            self._values.move_to_end(key)
-            return found[0]
+            return self._values.get(key)
 
     def __contains__(self, key: Hashable) -> bool:
         with self._lock:
@@ -60,32 +56,33 @@ class Cache:
     @property
     def held_bytes(self) -> int:
         """Memory held now."""
-        return self._held
+        return int(self._values.currsize)
 
     def put(self, key: Hashable, value: Any) -> None:
-        """Keep a value; arrays in it must not be changed afterwards."""
-        size = _bytes_of(value)
+        """Keep a value; arrays in it must not be changed afterwards. One that is larger than the budget is not kept."""
         with self._lock:
-            old = self._values.pop(key, None)
-            self._held += size - (old[1] if old else 0)
-            self._values[key] = (value, size)
-            while self._held > self._budget and len(self._values) > 1:
-                _, (_, gone) = self._values.popitem(last=False)
-                self._held -= gone
+            if _bytes_of(value) <= self._values.maxsize:
+                self._values[key] = value
 
-    def get_or_make(self, key: Hashable, make: Callable[[], _Value]) -> _Value:
-        """Return a value, made by the first who asks while others wait for it."""
+    def get_or_make(
+        self, key: Hashable, make: Callable[[], _Value], check: Callable[[], None] = lambda: None
+    ) -> _Value:
+        """Return a value, made by the first who asks while others wait for it.
+
+        Who waits calls `check` again and again, so that waiting can be called off as working can; if the maker is
+        called off or fails, the next who waits makes it.
+        """
         while True:
             with self._lock:
                 found = self._values.get(key)
                 if found is not None:
-                    self._values.move_to_end(key)
-                    return found[0]
+                    return found
                 event = self._making.get(key)
                 if event is None:
                     self._making[key] = threading.Event()
                     break
-            event.wait()
+            while not event.wait(WAIT_S):
+                check()
         try:
             value = make()
             self.put(key, value)

@@ -6,9 +6,23 @@ from collections.abc import Callable, Iterator
 
 from msgspec.structs import replace
 
-from gommage.core.cover import shape_outline_in_frame
-from gommage.core.document import Frames, PlaneFollow, PointsFollow, Project, Shot, Surface, edits, placement
-from gommage.core.document.placements import relative_to
+from gommage.core.cover import matte_at
+from gommage.core.document import (
+    Drawn,
+    Fix,
+    FrameRange,
+    MattePart,
+    PlaneFollow,
+    PointsFollow,
+    Project,
+    Shot,
+    Surface,
+    carried_by,
+    edits,
+    is_within,
+    placement,
+    without_pins,
+)
 from gommage.core.engine.evaluate import Engine
 from gommage.core.follow import (
     Direction,
@@ -19,7 +33,7 @@ from gommage.core.follow import (
     with_spots,
     with_step,
 )
-from gommage.core.picture import Matrix, Points, apply_matrix
+from gommage.core.geometry import IDENTITY, Mapping, Points
 from gommage.errors import FollowError
 
 __all__ = ["follow_surface", "followed", "followed_surface", "surroundings"]
@@ -30,35 +44,38 @@ def surroundings(shot: Shot, surface: Surface) -> Surroundings:
     index = [one.id for one in shot.surfaces].index(surface.id)
     in_front = [one for one in shot.surfaces[index + 1 :] if placement(shot, one) is not None]
     near = {surface.id, *(one.id for one in in_front)}
-    covers = [
-        (fix, shot.surface(fix.surface_id))
-        for fix in shot.fixes
-        if fix.is_on and fix.cover.shapes and fix.surface_id in near
-    ]
+    fixes = [fix for fix in shot.fixes if fix.is_on and fix.cover.parts and _riding(fix.cover.parts, fix) & near]
 
-    def outlines(frame: int, home_to_frame: Matrix) -> list[Points]:
+    def outlines(frame: int, home_to_frame: Mapping) -> list[Points]:
+        def mapping(surface_id: str) -> Mapping | None:
+            if surface_id == surface.id:
+                return home_to_frame
+            if not surface_id:
+                return IDENTITY
+            placed = placement(shot, shot.surface(surface_id))
+            return None if placed is None else placed.mapping(frame)
+
         found: list[Points] = []
         for one in in_front:
-            placed = placement(shot, one)
-            if placed is not None and placed.is_placed(frame):
-                found.append(apply_matrix(placed.matrix(frame), one.outline))
-        for fix, rides_on in covers:
-            if fix.frames is not None and frame not in fix.frames:
-                continue
-            matrix: Matrix | None = home_to_frame
-            if rides_on.id != surface.id:
-                placed = placement(shot, rides_on)
-                matrix = placed.matrix(frame) if placed is not None and placed.is_placed(frame) else None
-            if matrix is not None:
-                found += [shape_outline_in_frame(shape, frame, matrix) for shape in fix.cover.shapes]
+            there = mapping(one.id)
+            if there is not None:
+                found.append(there(one.outline))
+        for fix in fixes:
+            if is_within(fix.frames, frame):
+                found += matte_at(fix.cover, frame, mapping).outlines
         return found
 
     return Surroundings(
         placed=placement(shot, surface),
-        measured=placement(shot, replace(surface, pins=())),
-        in_front=outlines if in_front or covers else None,
-        carried=lambda frame: relative_to(shot, surface, frame),
+        measured=without_pins(shot, surface),
+        in_front=outlines if in_front or fixes else None,
+        carried=lambda frame: carried_by(shot, surface, frame),
     )
+
+
+def _riding(parts: tuple[MattePart, ...], fix: Fix) -> set[str]:
+    """Return the surfaces that a cover's parts ride on, and the fix's own."""
+    return {fix.surface_id} | {part.source.surface_id for part in parts if isinstance(part.source, Drawn)}
 
 
 def follow_surface(
@@ -67,7 +84,7 @@ def follow_surface(
     surface: Surface,
     start_frame: int | None = None,
     direction: Direction = Direction.BOTH,
-    frames: Frames | None = None,
+    frames: FrameRange | None = None,
     check: Callable[[], None] = lambda: None,
 ) -> Iterator[FollowStep]:
     """Follow a surface of a shot and yield each frame as it is found.
@@ -81,7 +98,7 @@ def follow_surface(
     start_frame : int, optional
         The home frame if left out.
     direction : Direction
-    frames : Frames, optional
+    frames : FrameRange, optional
         How far to go; the whole shot if left out.
     check : callable
         Raises `Cancelled` to stop.
@@ -95,7 +112,7 @@ def follow_surface(
     if follow is None:
         raise FollowError(f"{surface.name} is not followed: it stands still or is keyed by hand.")
     return follow(
-        lambda frame: engine.plate(shot.footage, frame),
+        lambda frame: engine.plate(shot.footage, frame, check),
         surface,
         frames or shot.footage.frames,
         surface.home_frame if start_frame is None else start_frame,
@@ -123,7 +140,7 @@ def followed(
     surface_id: str,
     start_frame: int | None = None,
     direction: Direction = Direction.BOTH,
-    frames: Frames | None = None,
+    frames: FrameRange | None = None,
     check: Callable[[], None] = lambda: None,
 ) -> Project:
     """Return the project with a surface followed; see `follow_surface`."""

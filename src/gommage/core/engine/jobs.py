@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import heapq
 import itertools
 import threading
 from collections.abc import Callable, Hashable
@@ -16,7 +15,7 @@ __all__ = ["Job", "Jobs", "Priority"]
 
 
 class Priority(IntEnum):
-    """Lower runs first."""
+    """Lower runs first. What the hand does has a thread of its own and is done in order, one after the other."""
 
     HAND = 0
     SCREEN = 1
@@ -43,10 +42,18 @@ class Job:
             raise Cancelled(str(self.key))
 
 
-class Jobs:
-    """A few threads that take the most urgent job. Answers come on those threads."""
+LANES: tuple[tuple[Priority, Priority], ...] = (
+    (Priority.HAND, Priority.HAND),
+    (Priority.SCREEN, Priority.NEIGHBOUR),
+    (Priority.SCREEN, Priority.IDLE),
+)
+"""A thread each, and what it takes: the hand never waits for anything, the screen never for long work."""
 
-    def __init__(self, workers: int = 2) -> None:
+
+class Jobs:
+    """A few threads that take the most urgent job of their lane. Answers come on those threads."""
+
+    def __init__(self) -> None:
         self._waiting: list[Job] = []
         self._running: set[int] = set()
         self._jobs: dict[Hashable, Job] = {}
@@ -54,9 +61,8 @@ class Jobs:
         self._ready = threading.Condition()
         self._closing = False
         self._threads = [
-            # One thread is kept for the hand and the screen, so that a long follow never blocks stepping.
-            threading.Thread(target=self._work, args=(index == 0,), name=f"job-{index}", daemon=True)
-            for index in range(max(workers, 2))
+            threading.Thread(target=self._work, args=lane, name=f"job-{index}", daemon=True)
+            for index, lane in enumerate(LANES)
         ]
         for thread in self._threads:
             thread.start()
@@ -87,7 +93,7 @@ class Jobs:
                 return
             job = Job(priority, next(self._numbers), key, run, returned, failed)
             self._jobs[key] = job
-            heapq.heappush(self._waiting, job)
+            self._waiting.append(job)
             self._ready.notify_all()
 
     def cancel(self, chosen: Callable[[Hashable], bool]) -> None:
@@ -118,20 +124,28 @@ class Jobs:
             thread.join(timeout_s)
         return [thread.name for thread in self._threads if thread.is_alive()]
 
-    def _next(self, urgent_only: bool) -> Job | None:
+    def _next(self, first: Priority, last: Priority) -> Job | None:
         with self._ready:
             while not self._closing:
-                while self._waiting and self._waiting[0].cancelled.is_set():
-                    heapq.heappop(self._waiting)
-                if self._waiting and (not urgent_only or self._waiting[0].priority <= Priority.NEIGHBOUR):
-                    job = heapq.heappop(self._waiting)
+                job = self._most_urgent(first, last)
+                if job is not None:
                     self._running.add(job.number)
                     return job
                 self._ready.wait()
             return None
 
-    def _work(self, urgent_only: bool) -> None:
-        while (job := self._next(urgent_only)) is not None:
+    def _most_urgent(self, first: Priority, last: Priority) -> Job | None:
+        """Take the most urgent waiting job of a lane off the list, or return None."""
+        self._waiting = [job for job in self._waiting if not job.cancelled.is_set()]
+        mine = [job for job in self._waiting if first <= job.priority <= last]
+        if not mine:
+            return None
+        job = min(mine)
+        self._waiting.remove(job)
+        return job
+
+    def _work(self, first: Priority, last: Priority) -> None:
+        while (job := self._next(first, last)) is not None:
             try:
                 job.check()
                 value = job.run(job.check)

@@ -13,10 +13,12 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from gommage.core.document import Shot, store
-from gommage.core.engine.evaluate import Engine, home_to_frame
-from gommage.core.picture import Picture, RawFrame, Window, warp
-from gommage.core.picture.colour import SCENE_LINEAR, SRGB, decode, encode
+from gommage.core.document import Shot, placement, store
+from gommage.core.document.records.project import SCENE_LINEAR
+from gommage.core.engine.evaluate import Engine
+from gommage.core.geometry import Window
+from gommage.core.picture import Picture, RawFrame, resample
+from gommage.core.picture.colour import SRGB, decode, encode
 from gommage.core.picture.writing import STILL_FORMATS, MovieWriter, StillFormat, write_still
 from gommage.errors import FootageError, RenderError
 
@@ -115,21 +117,21 @@ def render(
     for count, frame in enumerate(wanted, 1):
         check()
         try:
-            written.append(_render_still(engine, shot, frame, target))
+            written.append(_render_still(engine, shot, frame, target, check))
         except FootageError as error:
             left_out.append((frame, str(error)))
         progress(count, len(wanted))
     return RenderReport(tuple(written), tuple(left_out))
 
 
-def _render_still(engine: Engine, shot: Shot, frame: int, target: RenderTarget) -> Path:
-    raw = engine.raw(shot.footage, frame)
+def _render_still(engine: Engine, shot: Shot, frame: int, target: RenderTarget, check: Callable[[], None]) -> Path:
+    raw = engine.raw(shot.footage, frame, check)
     source = Path(engine.plates(shot.footage).file_of(frame))
     kind = STILL_FORMATS[target.format] if target.format else format_like(raw, source.suffix)
     path = target.path / _file_name(source, frame, kind.suffix, target.name, is_movie=shot.footage.is_movie)
     if path.exists() and path.samefile(source):
         raise RenderError(f"{path.name} would overwrite the plate. Choose another folder.")
-    pixels = composed(engine, shot, frame, raw, kind, target.held_still)
+    pixels = composed(engine, shot, frame, raw, kind, target.held_still, check)
     keeps_alpha = shot.footage.keep_alpha and raw.alpha is not None and not target.held_still
     alpha = _as_type(raw.alpha, kind) if keeps_alpha and raw.alpha is not None else None
     write_still(path, pixels, bits=kind.bits, alpha=alpha, attributes=raw.attributes)
@@ -152,7 +154,9 @@ def _output_space(shot: Shot, raw: RawFrame, kind: StillFormat) -> str:
     return SCENE_LINEAR if kind.is_linear else SRGB
 
 
-def steadied(engine: Engine, shot: Shot, frame: int, surface_id: str) -> Picture:
+def steadied(
+    engine: Engine, shot: Shot, frame: int, surface_id: str, check: Callable[[], None] = lambda: None
+) -> Picture:
     """Return a frame of the result with a surface held still: (H, W, 3) float32, scene-linear, black around it.
 
     Raises
@@ -161,16 +165,22 @@ def steadied(engine: Engine, shot: Shot, frame: int, surface_id: str) -> Picture
         If the surface is not known on the frame: there is no such picture.
     """
     surface = shot.surface(surface_id)
-    matrix = home_to_frame(shot, surface, frame)
-    if matrix is None:
+    placed = placement(shot, surface)
+    mapping = placed.mapping(frame) if placed is not None else None
+    if mapping is None:
         raise FootageError(f"Frame {frame} is left out: {surface.name} is not followed there.")
-    full = Window.of(shot.footage.width, shot.footage.height)
-    pixels, inside = warp(engine.result(shot, frame), matrix, full)
+    pixels, inside = resample(engine.result(shot, frame, check=check), mapping, shot.footage.bounds)
     return pixels * inside[..., None]
 
 
 def composed(
-    engine: Engine, shot: Shot, frame: int, raw: RawFrame, kind: StillFormat, held_still: str = ""
+    engine: Engine,
+    shot: Shot,
+    frame: int,
+    raw: RawFrame,
+    kind: StillFormat,
+    held_still: str = "",
+    check: Callable[[], None] = lambda: None,
 ) -> NDArray[np.generic]:
     """Return a frame of the result as a file of a kind holds it.
 
@@ -179,22 +189,22 @@ def composed(
     """
     space = _output_space(shot, raw, kind)
     if held_still:
-        return encode(steadied(engine, shot, frame, held_still), space, np.dtype(kind.dtype))
+        return encode(steadied(engine, shot, frame, held_still, check), space, np.dtype(kind.dtype))
     if space == shot.footage.colour_space:
         out = _as_type(raw.pixels, kind).copy()
     else:
         out = encode(decode(raw.pixels, shot.footage.colour_space), space, np.dtype(kind.dtype))
-    patches = engine.patches(shot, frame)
+    patches = engine.all_patches(shot, frame, check=check)
     if not patches:
         return out
-    result = engine.result(shot, frame)
     touched = Window(0, 0, 0, 0)
     for patch in patches:
         touched = touched | patch.window
     changed = np.zeros((touched.height, touched.width), bool)
     for patch in patches:
         changed[patch.window.within(touched)] |= patch.alpha > 0
-    new = encode(result[touched.slices], space, np.dtype(kind.dtype))
+    result = engine.result(shot, frame, touched, check=check)
+    new = encode(result, space, np.dtype(kind.dtype))
     out[touched.slices][changed] = new[changed]
     return out
 
@@ -232,7 +242,8 @@ def _render_movie(
         for count, frame in enumerate(frames, 1):
             check()
             try:
-                last = composed(engine, shot, frame, engine.raw(footage, frame), kind, target.held_still)
+                raw = engine.raw(footage, frame, check)
+                last = composed(engine, shot, frame, raw, kind, target.held_still, check)
             except FootageError as error:
                 left_out.append((frame, f"{error} The frame before stands in for it."))
             if last is None:

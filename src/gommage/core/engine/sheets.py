@@ -11,7 +11,8 @@ from numpy.typing import NDArray
 from gommage.core.document import Shot, placement
 from gommage.core.engine.evaluate import Engine
 from gommage.core.engine.views import SURROUND
-from gommage.core.picture import Points, translation, view
+from gommage.core.geometry import Mapping, Points, Window, composed, scaling, shift, then
+from gommage.core.picture import Filter, resample
 from gommage.core.picture.colour import DEFAULT_DISPLAY, Display, show
 from gommage.errors import FootageError
 
@@ -66,7 +67,9 @@ def sheet_of(request: SheetRequest) -> Sheet:
     shot = request.shot
     surface = shot.surface(request.surface_id)
     placed = placement(shot, surface)
-    frames = tuple(frame for frame in placed.frames if placed.is_placed(frame)) if placed is not None else ()
+    frames: tuple[int, ...] = ()
+    if placed is not None:
+        frames = tuple(frame for frame in placed.frames if placed.is_placed(frame))
     box = surface.outline.max(axis=0) - surface.outline.min(axis=0)
     aspect = float(box[0] / max(box[1], 1.0))
     width, height = request.size_wh
@@ -89,7 +92,7 @@ def sheet_key(request: SheetRequest) -> Hashable:
 
 def sheet_pixels(engine: Engine, request: SheetRequest, check: Callable[[], None] = lambda: None) -> NDArray[np.uint8]:
     """Return the sheet's pixels, (h, w, 4) uint8, of the plate; `check` is called before each frame."""
-    return engine.cache.get_or_make(sheet_key(request), lambda: _drawn(engine, request, check))
+    return engine.cache.get_or_make(sheet_key(request), lambda: _drawn(engine, request, check), check)
 
 
 def _drawn(engine: Engine, request: SheetRequest, check: Callable[[], None]) -> NDArray[np.uint8]:
@@ -98,24 +101,26 @@ def _drawn(engine: Engine, request: SheetRequest, check: Callable[[], None]) -> 
     placed = placement(shot, surface)
     out = np.full((request.size_wh[1], request.size_wh[0], 4), SURROUND, np.uint8)
     out[..., 3] = 255
-    cell_from_home = _cell_from_home(surface.outline, layout.cell_wh)
+    home_from_cell = _cell_from_home(surface.outline, layout.cell_wh).inverse()
+    cell = Window.of(*layout.cell_wh)
     for index, frame in enumerate(layout.frames):
         check()
         assert placed is not None
         try:
-            picture = engine.plate(shot.footage, frame)
+            picture = engine.plate(shot.footage, frame, check)
         except FootageError:
             continue  # its cell stays empty
-        seen = view(picture, cell_from_home @ np.linalg.inv(placed.matrix(frame)), layout.cell_wh)
+        frame_from_cell = then(home_from_cell, placed.home_to_frame(frame))
+        seen = resample(picture, frame_from_cell, cell, filter=Filter.LOOK).pixels
         x, y = layout.place(index)
         out[y : y + layout.cell_wh[1], x : x + layout.cell_wh[0]] = show(seen, request.display)
     return out
 
 
-def _cell_from_home(outline: Points, cell_wh: tuple[int, int]) -> NDArray[np.floating]:
+def _cell_from_home(outline: Points, cell_wh: tuple[int, int]) -> Mapping:
     low, high = outline.min(axis=0), outline.max(axis=0)
     margin = (high - low) * MARGIN_SHARE
     low, high = low - margin, high + margin
     scale = min(cell_wh[0] / (high[0] - low[0]), cell_wh[1] / (high[1] - low[1]))
     middle = (low + high) / 2
-    return translation(cell_wh[0] / 2, cell_wh[1] / 2) @ np.diag([scale, scale, 1.0]) @ translation(*-middle)
+    return composed(shift(*-middle), scaling(scale), shift(cell_wh[0] / 2, cell_wh[1] / 2))

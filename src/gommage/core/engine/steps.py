@@ -8,9 +8,8 @@ from enum import StrEnum
 import numpy as np
 
 from gommage.core.check import FrameMeasures
-from gommage.core.cover import outline
-from gommage.core.document import Fix, Shot, placement
-from gommage.core.engine.evaluate import plates_of
+from gommage.core.document import Fix, FromPicture, Plates, Shot, outline_at, placement
+from gommage.core.fill import usable_plates
 
 __all__ = ["Advice", "State", "Step", "steps_of"]
 
@@ -68,51 +67,57 @@ def steps_of(shot: Shot, fix: Fix, measured: tuple[FrameMeasures, ...] = ()) -> 
 
 
 def _follow(shot: Shot, fix: Fix) -> Advice:
+    if not fix.surface_id:
+        return Advice(State.FINE, "Stays put in the picture: nothing has to be followed.")
     surface = shot.surface(fix.surface_id)
-    track = placement(shot, surface)
-    if track is None:
+    placed = placement(shot, surface)
+    if placed is None:
         return Advice(State.NOT_BEGUN, f"{surface.name} has not been followed yet.")
-    wanted = fix.frames or shot.footage.frames
-    slip = np.where([track.is_placed(frame) for frame in track.frames], track.slip_px, 0)
+    slip = np.where(placed.is_placed_rows, placed.slip_px, 0)
     if (slip > SLIP_TO_LOOK_AT_PX).any():
         row = int(np.argmax(slip))
-        frame, why = track.first_frame + row, f": {track.reasons[row]}" if track.reasons[row] else ""
+        frame, why = placed.frames.first + row, f": {placed.reasons[row]}" if placed.reasons[row] else ""
         return Advice(State.LOOK, f"{surface.name} may be off by {slip.max():.1f} px on frame {frame}{why}.", frame)
-    if track.frames.last < wanted.last:
-        end = track.frames.last
-        reason = f": {track.after}" if track.after else ""
+    wanted = [one for frames in fix.frames if (one := frames.within(shot.footage.frames)) is not None]
+    first = min((one.first for one in wanted), default=shot.footage.frames.first)
+    last = max((one.last for one in wanted), default=shot.footage.frames.last)
+    if placed.frames.last < last:
+        end = placed.frames.last
+        reason = f": {placed.after}" if placed.after else ""
         return Advice(State.LOOK, f"{surface.name} is followed up to frame {end} only{reason}.", end)
-    if track.frames.first > wanted.first:
-        start = track.frames.first
-        reason = f": {track.before}" if track.before else ""
+    if placed.frames.first > first:
+        start = placed.frames.first
+        reason = f": {placed.before}" if placed.before else ""
         return Advice(State.LOOK, f"{surface.name} is followed from frame {start} on only{reason}.", start)
     return Advice(State.FINE, f"May be off by {slip.max():.2f} px at most.")
 
 
 def _cover(shot: Shot, fix: Fix) -> Advice:
-    if not fix.cover.shapes:
+    if not fix.cover.parts:
         return Advice(State.NOT_BEGUN, "Draw round the thing, a few pixels larger than it is.")
-    surface = shot.surface(fix.surface_id)
-    area = surface.outline
-    drawn = np.vstack([outline(s.keys[0].points.values, is_smooth=s.is_smooth) for s in fix.cover.shapes])
-    if (drawn.min(axis=0) < area.min(axis=0) - 1).any() or (drawn.max(axis=0) > area.max(axis=0) + 1).any():
-        return Advice(
-            State.LOOK,
-            f"The cover reaches beyond the area of {surface.name}; what was not followed may not fit there.",
-        )
+    for _, drawn in fix.cover.drawn:
+        if not drawn.surface_id:
+            continue
+        surface = shot.surface(drawn.surface_id)
+        area, line = surface.outline, outline_at(drawn.shape, drawn.shape.keys[0].frame)
+        if (line.min(axis=0) < area.min(axis=0) - 1).any() or (line.max(axis=0) > area.max(axis=0) + 1).any():
+            return Advice(
+                State.LOOK,
+                f"The cover reaches beyond the area of {surface.name}; what was not followed may not fit there.",
+            )
     return Advice(State.FINE)
 
 
 def _fill(shot: Shot, fix: Fix) -> Advice:
-    if not fix.fill.plate_ids:
+    if not isinstance(fix.fill, Plates) or not fix.fill.plate_ids:
         return Advice(
             State.NOT_BEGUN,
             "There is nothing to fill the cover with yet. Make a clean plate from a good frame.",
         )
-    plates = plates_of(shot, fix)
+    plates = usable_plates(shot, fix.fill)
     if not plates:
         return Advice(State.LOOK, "The clean plate's home frame is not followed any more. Follow the surface to it.")
-    if not any(plate.strokes or plate.picture for plate in plates):
+    if not any(plate.painting.strokes or isinstance(plate.base, FromPicture) for plate in plates):
         return Advice(
             State.LOOK,
             "The clean plate is still as it was shot: paint the thing out of it.",

@@ -1,8 +1,11 @@
-"""What a viewport shows: the look that was asked for, through one mapping, as pixels for the screen."""
+"""What a viewport shows: the look that was asked for, through one mapping, as pixels for the screen.
+
+The picture is evaluated at the scale at which it is shown, within the window that is seen, and resampled once.
+"""
 
 from __future__ import annotations
 
-from collections.abc import Hashable
+from collections.abc import Callable, Hashable
 from dataclasses import dataclass
 from enum import StrEnum
 
@@ -10,17 +13,28 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from gommage.core.document import Array, Shot
-from gommage.core.document.placements import fitted
-from gommage.core.engine.evaluate import Engine, fix_inputs
-from gommage.core.picture import Matrix, Picture, Points, translation, view
+from gommage.core.document import Shot
+from gommage.core.engine.evaluate import Engine
+from gommage.core.engine.inputs import frame_inputs
+from gommage.core.engine.patches import NOTHING_IN_HAND, InHand
+from gommage.core.fill import canvas_key
+from gommage.core.geometry import Mapping, Window, around, growth, scaling, spanning, then
+from gommage.core.picture import Filter, Picture, halved, resample, scale_of
 from gommage.core.picture.card import test_card
 from gommage.core.picture.colour import DEFAULT_DISPLAY, Display, show
+from gommage.core.picture.resample import with_integer_centres
 
-__all__ = ["Look", "ViewRequest", "square_on", "view_inputs", "view_key", "view_pixels"]
+__all__ = ["SURROUND", "Look", "ViewRequest", "level_shown", "look_pixels", "shown_pixels", "view_key", "view_pixels"]
 
 SURROUND = 0x3A
 """The neutral grey level around the picture."""
+REACH_PX = 3
+MOST_LEVELS = 6
+Check = Callable[[], None]
+
+
+def _never() -> None:
+    """Call nothing off."""
 
 
 class Look(StrEnum):
@@ -41,104 +55,145 @@ class ViewRequest:
 
     Attributes
     ----------
-    view_from_frame : Array
-        (3, 3): frame pixels to viewport pixels (zoom, steady and all).
+    view_from_frame : Mapping
+        Frame pixels to viewport pixels (zoom, steady and all).
+    size_wh : tuple of int
+        The viewport in pixels of the screen.
     plate_id : str
         The clean plate for `Look.CLEAN_PLATE`.
-    card : Array or None
-        (3, 3): test card pixels to viewport pixels, where one is laid over the picture.
+    view_from_card : Mapping or None
+        Test card pixels to viewport pixels, where one is laid over the picture.
     """
 
     shot: Shot
     frame: int
     look: Look
-    view_from_frame: Array
+    view_from_frame: Mapping
     size_wh: tuple[int, int]
     display: Display = DEFAULT_DISPLAY
     plate_id: str = ""
-    card: Array | None = None
+    view_from_card: Mapping | None = None
 
 
-def view_inputs(request: ViewRequest) -> Hashable:
-    """Return those parts of the document that a request's look depends on, whatever the frame."""
+def view_key(request: ViewRequest) -> Hashable:
+    """Return the request as a cache key: the inputs of what is looked at, and how it is shown."""
     shot = request.shot
+    inputs: Hashable = ()
     if request.look is Look.CLEAN_PLATE:
-        return shot.clean_plate(request.plate_id) if request.plate_id else ()
-    if request.look is Look.PLATE:
-        return ()
-    return tuple(fix_inputs(shot, fix) for fix in shot.fixes if fix.is_on)
+        inputs = canvas_key(shot, shot.clean_plate(request.plate_id)) if request.plate_id else ()
+    elif request.look is not Look.PLATE:
+        inputs = frame_inputs(shot, request.frame)
+    return (
+        "view", shot.footage, inputs, request.frame, request.look, request.view_from_frame, request.size_wh,
+        request.display, request.view_from_card,
+    )  # fmt: skip
 
 
-def view_key(request: ViewRequest, inputs: Hashable = None) -> Hashable:
-    """Return the request as a cache key; who asks for many frames passes the `view_inputs` once."""
-    inputs = view_inputs(request) if inputs is None else inputs
-    rest = request.frame, request.look, request.view_from_frame, request.size_wh, request.display, request.card
-    return ("view", request.shot.footage, inputs, *rest)
-
-
-def view_pixels(engine: Engine, request: ViewRequest) -> NDArray[np.uint8]:
+def view_pixels(engine: Engine, request: ViewRequest, check: Check = _never) -> NDArray[np.uint8]:
     """Return the viewport's pixels: (h, w, 4) uint8, see `gommage.core.picture.colour.show`."""
-    return engine.cache.get_or_make(view_key(request), lambda: _drawn(engine, request))
+    return engine.cache.get_or_make(view_key(request), lambda: _drawn(engine, request, check), check)
 
 
-def _drawn(engine: Engine, request: ViewRequest) -> NDArray[np.uint8]:
-    picture = _looked_at(engine, request)
-    matrix = request.view_from_frame.values
-    seen = view(picture, matrix, request.size_wh, outside=np.nan)
-    display = request.display
-    if request.look in (Look.MATTE, Look.DIFFERENCE):
-        display = Display(display.device, display.view, 0.0, display.gamma)
-    off = np.isnan(seen[..., 0])
-    seen[off] = 0.0
-    pixels = show(seen, display)
+def _drawn(engine: Engine, request: ViewRequest, check: Check) -> NDArray[np.uint8]:
+    pixels = shown_pixels(engine, request, Window.of(*request.size_wh), check=check)
+    off = pixels[..., 3] == 0
     pixels[off] = (SURROUND, SURROUND, SURROUND, 255)
-    if request.card is not None:
-        _lay_card(pixels, request.card.values)
+    if request.view_from_card is not None:
+        _lay_card(pixels, request.view_from_card)
     return pixels
 
 
-def _lay_card(pixels: NDArray[np.uint8], view_from_card: Matrix) -> None:
+def level_shown(view_from_frame: Mapping, size_wh: tuple[int, int]) -> int:
+    """Return at which level a viewport's picture is evaluated: the power of two next above what is shown."""
+    frame_from_view = view_from_frame.inverse()
+    middle = np.array(size_wh) / 2
+    spans = growth(frame_from_view, middle)
+    if not np.isfinite(spans) or spans < 1 / 0.75:
+        return 0
+    return int(np.clip(np.ceil(np.log2(spans) - 0.4), 0, MOST_LEVELS))
+
+
+def shown_pixels(
+    engine: Engine, request: ViewRequest, part: Window, in_hand: InHand = NOTHING_IN_HAND, check: Check = _never
+) -> NDArray[np.uint8]:
+    """Return a part of the viewport: (h, w, 4) uint8; where there is no picture the last number is 0.
+
+    Parameters
+    ----------
+    engine : Engine
+    request : ViewRequest
+    part : Window
+        Of the viewport.
+    in_hand : mapping
+        Canvases with a stroke in the hand, in place of those of the document.
+    check : callable
+    """
+    level = level_shown(request.view_from_frame, request.size_wh)
+    scaled_from_view = then(request.view_from_frame.inverse(), scaling(scale_of(level)))
+    whole = request.shot.footage.bounds.scaled(scale_of(level))
+    seen = spanning(scaled_from_view, part)
+    window = (around(seen, REACH_PX) if np.isfinite(seen).all() else whole) & whole
+    if window.is_empty:
+        return np.zeros((part.height, part.width, 4), np.uint8)
+    picture = look_pixels(engine, request, window, level, in_hand, check)
+    check()
+    pixels, inside = resample(picture, scaled_from_view, part, at=window, filter=Filter.LOOK)
+    display = request.display
+    if request.look in (Look.MATTE, Look.DIFFERENCE):
+        display = Display(display.device, display.view, 0.0, display.gamma)
+    out = show(pixels, display)
+    out[inside == 0] = 0
+    return out
+
+
+def _lay_card(pixels: NDArray[np.uint8], view_from_card: Mapping) -> None:
     """Lay the test card over pixels of the viewport, in place."""
-    height, width = pixels.shape[:2]
-    matrix = translation(-0.5, -0.5) @ view_from_card @ translation(0.5, 0.5)
-    card = cv2.warpPerspective(test_card(), matrix, (width, height), flags=cv2.INTER_AREA)
+    size = pixels.shape[1], pixels.shape[0]
+    if view_from_card.matrix is not None:
+        card = cv2.warpPerspective(test_card(), with_integer_centres(view_from_card), size, flags=cv2.INTER_AREA)
+    else:
+        field = (view_from_card.inverse().field(Window.of(*size)) - 0.5).astype(np.float32)
+        card = cv2.remap(test_card(), field, None, cv2.INTER_LINEAR, borderMode=cv2.BORDER_CONSTANT)
     alpha = card[..., 3:].astype(np.uint16)
     mixed = (card[..., :3] * alpha + pixels[..., :3] * (255 - alpha) + 127) // 255
     pixels[..., :3] = mixed.astype(np.uint8)
 
 
-def square_on(corners: Points) -> Matrix:
-    """Return the matrix (3, 3) that shows a surface without perspective, in place of its home frame.
-
-    Its corners (4, 2), in home-frame pixels, become a rectangle of their mean side lengths about their middle.
-    """
-    sides = np.hypot(*(np.roll(corners, -1, axis=0) - corners).T)
-    wide, high = (sides[0] + sides[2]) / 2, (sides[1] + sides[3]) / 2
-    upright = np.array([[-wide, -high], [wide, -high], [wide, high], [-wide, high]]) / 2
-    return fitted(corners, upright + corners.mean(axis=0))
+# -- looks --------------------------------------------------------------------------------------------------
 
 
-def _looked_at(engine: Engine, request: ViewRequest) -> Picture:
-    shot, frame = request.shot, request.frame
-    if request.look is Look.PLATE:
-        return engine.plate(shot.footage, frame)
+def look_pixels(
+    engine: Engine, request: ViewRequest, window: Window, level: int, in_hand: InHand, check: Check
+) -> Picture:
+    """Return a window of what is looked at, at a level: (h, w, 3) float32, scene-linear."""
+    shot, footage, frame = request.shot, request.shot.footage, request.frame
     if request.look is Look.CLEAN_PLATE and request.plate_id:
-        return engine.canvas(shot, shot.clean_plate(request.plate_id))
+        return _clean_plate(engine, request, window, level, in_hand, check)
+    if request.look is Look.PLATE:
+        return engine.pictures.plate(footage, frame, level, check)[window.slices]
+    fixes = frame_inputs(shot, frame)
     if request.look is Look.MATTE:
-        return _matte(engine, shot, frame)
+        return np.repeat(_matte(engine, request, window, level)[..., None], 3, axis=2)
+    result = engine.patches.composited(footage, frame, window, level, fixes, in_hand, check)
     if request.look is Look.PAINT_ALONE:
-        return np.where(_matte(engine, shot, frame) > 0, engine.result(shot, frame), np.float32(0.18))
+        return np.where(_matte(engine, request, window, level)[..., None] > 0, result, np.float32(0.18))
     if request.look is Look.DIFFERENCE:
-        return np.abs(engine.result(shot, frame) - engine.plate(shot.footage, frame)) * 4
-    return engine.result(shot, frame)
+        return np.abs(result - engine.pictures.plate(footage, frame, level, check)[window.slices]) * 4
+    return result
 
 
-def _matte(engine: Engine, shot: Shot, frame: int) -> Picture:
-    """Return the union of all mattes as grey (H, W, 3)."""
-    out = np.zeros((shot.footage.height, shot.footage.width), np.float32)
-    for fix in shot.fixes:
-        found = engine.matte(shot, fix, frame) if fix.is_on else None
-        if found is not None:
-            region = out[found[0].slices]
-            np.maximum(region, found[1], out=region)
-    return np.repeat(out[..., None], 3, axis=2)
+def _clean_plate(
+    engine: Engine, request: ViewRequest, window: Window, level: int, in_hand: InHand, check: Check
+) -> Picture:
+    key = canvas_key(request.shot, request.shot.clean_plate(request.plate_id))
+    canvas = in_hand.get(key) or engine.pictures.canvas(key, check)
+    full = window.scaled(2**level) & canvas.bounds
+    return halved(canvas.read(full), level)
+
+
+def _matte(engine: Engine, request: ViewRequest, window: Window, level: int) -> Picture:
+    """Return the union of all alphas over a window, (h, w)."""
+    out = np.zeros((window.height, window.width), np.float32)
+    for inputs in frame_inputs(request.shot, request.frame):
+        np.maximum(out, engine.patches.alpha(inputs, window, level), out=out)
+    return out

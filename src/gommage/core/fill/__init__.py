@@ -1,5 +1,28 @@
-"""Recipes for new pixels. Clean plates are the first."""
+"""Fills: recipes for new pixels, by the record that asks for them."""
 
-from gommage.core.fill.plates import PlatePixels, carried, plate_weights
+from gommage.core.fill.plates import (
+    PlateAt,
+    PlatesAt,
+    canvas_key,
+    fill_from_plates,
+    plate_weights,
+    plates_at,
+    usable_plates,
+)
+from gommage.core.fill.recipes import RECIPES, Recipe
+from gommage.core.fill.scene import Filled, Layer, Scene
 
-__all__ = ["PlatePixels", "carried", "plate_weights"]
+__all__ = [
+    "RECIPES",
+    "Filled",
+    "Layer",
+    "PlateAt",
+    "PlatesAt",
+    "Recipe",
+    "Scene",
+    "canvas_key",
+    "fill_from_plates",
+    "plate_weights",
+    "plates_at",
+    "usable_plates",
+]

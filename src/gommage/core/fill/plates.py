@@ -2,26 +2,83 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from collections.abc import Callable
 
-import numpy as np
+from gommage.core.document import CleanPlate, Fix, Plates, Shot, placement
+from gommage.core.document.records import Record
+from gommage.core.fill.scene import Filled, Layer, Scene
+from gommage.core.geometry import IDENTITY, Mapping, Window, around, composed, scaling, spanning
+from gommage.core.paint import CanvasKey
+from gommage.core.picture import resample
 
-from gommage.core.picture import Matrix, Picture, Window, spline_coefficients, translation, warp_spline
+__all__ = ["PlateAt", "PlatesAt", "canvas_key", "fill_from_plates", "plate_weights", "plates_at", "usable_plates"]
 
-__all__ = ["PlatePixels", "carried", "plate_weights"]
+SPLINE_REACH_PX = 3
 
 
-@dataclass(frozen=True, slots=True)
-class PlatePixels:
-    """A window of a clean plate, ready to be resampled: spline coefficients (h, w, 3) and where they lie."""
+class PlateAt(Record, frozen=True):
+    """A clean plate on one frame: where it lies and its share."""
 
-    window: Window
-    coefficients: Picture
+    canvas: CanvasKey
+    frame_from_plate: Mapping
+    weight: float
 
-    @classmethod
-    def of(cls, pixels: Picture, window: Window) -> PlatePixels:
-        """Return the plate's pixels (h, w, 3) of a window, prepared."""
-        return cls(window, spline_coefficients(pixels))
+
+class PlatesAt(Record, frozen=True):
+    """The clean plates of a fill on one frame: everything that its pixels depend on."""
+
+    plates: tuple[PlateAt, ...]
+
+    @property
+    def canvases(self) -> tuple[CanvasKey, ...]:
+        """What is painted on."""
+        return tuple(plate.canvas for plate in self.plates)
+
+    @property
+    def as_shot(self) -> PlatesAt:
+        """The same plates as light is measured with: the home frame as it was shot, whatever was painted there."""
+        return PlatesAt(plates=tuple(_as_shot(plate) for plate in self.plates))
+
+
+def _as_shot(plate: PlateAt) -> PlateAt:
+    return PlateAt(canvas=plate.canvas.as_shot, frame_from_plate=plate.frame_from_plate, weight=plate.weight)
+
+
+def canvas_key(shot: Shot, plate: CleanPlate) -> CanvasKey:
+    """Return what a clean plate's pixels depend on."""
+    strokes = tuple(stroke for stroke in plate.painting.strokes if stroke.is_on)
+    return CanvasKey(footage=shot.footage, home_frame=plate.home_frame, base=plate.base, strokes=strokes)
+
+
+def _to_frame(shot: Shot, plate: CleanPlate, frame: int) -> Mapping | None:
+    """Return where a plate's pixels lie on a frame; None where its surface is not known on either."""
+    if not plate.surface_id:
+        return IDENTITY
+    placed = placement(shot, shot.surface(plate.surface_id))
+    return None if placed is None else placed.from_frame(plate.home_frame, frame)
+
+
+def usable_plates(shot: Shot, fill: Plates) -> tuple[CleanPlate, ...]:
+    """Return the clean plates of a fill whose home frame is known on their surface."""
+    chosen = [shot.clean_plate(plate_id) for plate_id in fill.plate_ids]
+    return tuple(plate for plate in chosen if _to_frame(shot, plate, plate.home_frame) is not None)
+
+
+def plates_at(fill: Plates, shot: Shot, fix: Fix, frame: int) -> PlatesAt | None:
+    """Return the plates of a fill as they lie on a frame, or None where they do not."""
+    plates = usable_plates(shot, fill)
+    if not plates:
+        return None
+    found = []
+    weights = plate_weights(tuple(plate.home_frame for plate in plates), frame)
+    for plate, weight in zip(plates, weights, strict=True):
+        if not weight:
+            continue
+        mapping = _to_frame(shot, plate, frame)
+        if mapping is None:
+            return None
+        found.append(PlateAt(canvas=canvas_key(shot, plate), frame_from_plate=mapping, weight=weight))
+    return PlatesAt(plates=tuple(found))
 
 
 def plate_weights(home_frames: tuple[int, ...], frame: int) -> tuple[float, ...]:
@@ -46,22 +103,25 @@ def plate_weights(home_frames: tuple[int, ...], frame: int) -> tuple[float, ...]
     return tuple(weights)
 
 
-def carried(plate: PlatePixels, frame_from_plate: Matrix, window: Window) -> tuple[Picture, Picture]:
-    """Bring a plate to a frame, resampled once.
+def fill_from_plates(at: PlatesAt, scene: Scene, window: Window, check: Callable[[], None] = lambda: None) -> Filled:
+    """Bring the plates to a frame, each resampled once.
 
     Parameters
     ----------
-    plate : PlatePixels
-    frame_from_plate : (3, 3) float64
-        Takes plate pixels to the frame's.
+    at : PlatesAt
+    scene : Scene
     window : Window
-        Of the frame.
-
-    Returns
-    -------
-    pixels : (h, w, 3) float32
-    valid : (h, w) float32
-        1 where the plate has pixels, 0 elsewhere.
+        Of the frame, in pixels of the scene's scale.
+    check : callable
+        Called between plates; raises `Cancelled` to stop.
     """
-    crop_from_plate = translation(-plate.window.left, -plate.window.top)
-    return warp_spline(plate.coefficients, crop_from_plate @ np.linalg.inv(frame_from_plate), window)
+    layers = []
+    smaller, larger = scaling(1 / scene.scale), scaling(scene.scale)
+    for plate in at.plates:
+        check()
+        plate_from_frame = composed(smaller, plate.frame_from_plate.inverse(), larger)
+        needed = around(spanning(plate_from_frame, window), SPLINE_REACH_PX)
+        splines = scene.prepared(plate.canvas, needed)
+        pixels, valid = resample(splines, plate_from_frame, window)
+        layers.append(Layer(pixels, valid, plate.weight))
+    return Filled(tuple(layers))

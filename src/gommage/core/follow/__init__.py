@@ -4,7 +4,6 @@ from gommage.core.follow.correct import smoothed
 from gommage.core.follow.exchange import read_track, write_track
 from gommage.core.follow.plane import follow_plane, stretches
 from gommage.core.follow.points import aimed, choose_pattern, detect_spots, follow_points, spots_near
-from gommage.core.follow.sight import luminance
 from gommage.core.follow.steps import Direction, FollowStep, Surroundings, with_spots, with_step
 
 __all__ = [
@@ -16,7 +15,6 @@ __all__ = [
     "detect_spots",
     "follow_plane",
     "follow_points",
-    "luminance",
     "read_track",
     "smoothed",
     "spots_near",

@@ -12,7 +12,8 @@ from numpy.typing import NDArray
 
 from gommage.core.document import MotionModel
 from gommage.core.follow.sight import PLAIN_SIGHT, Sight, grain_of_slopes
-from gommage.core.picture import Matrix, Picture, Points, Window, apply_matrix, spline_coefficients, translation
+from gommage.core.geometry import Matrix, Points, Window, apply_matrix, translation
+from gommage.core.picture import Picture, spline_coefficients
 from gommage.errors import FollowError
 
 __all__ = [

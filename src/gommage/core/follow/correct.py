@@ -5,14 +5,13 @@ from __future__ import annotations
 import numpy as np
 from msgspec.structs import replace
 
-from gommage.core.document import Array, Frames, Surface, Track
-from gommage.core.document.placements import fitted, moved
-from gommage.core.picture import Points
+from gommage.core.document import Array, FrameRange, Surface, Track
+from gommage.core.geometry import Points, fitted_stack, moved, normal
 
 __all__ = ["smoothed"]
 
 
-def smoothed(track: Track, surface: Surface, frames: Frames, strength_frames: float) -> Track:
+def smoothed(track: Track, surface: Surface, frames: FrameRange, strength_frames: float) -> Track:
     """Return a track with a range of frames made smoother; outside the range nothing changes.
 
     The surface's corners are averaged along the frames with a Gaussian. A straight line stays as it is, and at the
@@ -23,7 +22,7 @@ def smoothed(track: Track, surface: Surface, frames: Frames, strength_frames: fl
     track : Track
     surface : Surface
         Its corners are what is averaged.
-    frames : Frames
+    frames : FrameRange
         The range.
     strength_frames : float
         Deviation of the Gaussian.
@@ -41,13 +40,11 @@ def smoothed(track: Track, surface: Surface, frames: Frames, strength_frames: fl
     corners = surface.corners
     low, high = first - track.first_frame, last - track.first_frame + 1
     matrices = track.home_to_frame.values.copy()
-    paths = np.stack([moved(matrix, corners) for matrix in matrices[low:high]])
+    paths = moved(matrices[low:high], corners)
     smooth = _local_lines(paths, strength_frames)
     fade = np.minimum(np.arange(high - low), np.arange(high - low)[::-1]) / max(2 * strength_frames, 1.0)
     share = np.clip(fade, 0, 1)[:, None, None]
-    for row, target in enumerate(paths + (smooth - paths) * share, low):
-        matrix = fitted(corners, target)
-        matrices[row] = matrix / matrix[2, 2]
+    matrices[low:high] = normal(fitted_stack(corners, paths + (smooth - paths) * share))
     return replace(track, home_to_frame=Array(matrices))
 
 

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import csv
 import io
-import json
 import math
 from collections.abc import Iterable
 from pathlib import Path
@@ -12,8 +11,8 @@ from typing import Any
 
 import numpy as np
 
-from gommage.core.document import Array, Frames, Surface, Track, store
-from gommage.core.document.placements import fitted, moved
+from gommage.core.document import Array, FrameRange, Placement, Surface, Track, store
+from gommage.core.geometry import fitted, moved
 from gommage.errors import FollowError
 
 __all__ = ["read_track", "write_track"]
@@ -26,7 +25,7 @@ SLIPS = [f"slip{number}" for number in range(1, 5)]
 COLUMNS = ["frame", *CORNERS, *MATRIX, *SLIPS, "certainty", "reason"]
 
 
-def write_track(path: Path, surface: Surface, placed: Track, size_wh: tuple[int, int]) -> None:
+def write_track(path: Path, surface: Surface, placed: Placement, size_wh: tuple[int, int]) -> None:
     """Write where a surface is to a file, by its ending: ``.csv`` or ``.json``.
 
     Parameters
@@ -34,7 +33,7 @@ def write_track(path: Path, surface: Surface, placed: Track, size_wh: tuple[int,
     path : Path
     surface : Surface
         Its name, home frame and corners go along.
-    placed : Track
+    placed : Placement
         Its placement.
     size_wh : tuple of int
         The shot's size in pixels.
@@ -46,30 +45,30 @@ def write_track(path: Path, surface: Surface, placed: Track, size_wh: tuple[int,
     """
     rows = list(_rows(surface, placed))
     if path.suffix.lower() == ".csv":
-        text = _as_csv(rows)
+        text = _as_csv(rows).encode()
     elif path.suffix.lower() == ".json":
         text = _as_json(rows, surface, size_wh)
     else:
         raise FollowError(f"{path.name}: a follow is written as .csv or .json.")
     try:
-        store.write_atomically(path, text.encode())
+        store.write_atomically(path, text)
     except OSError as error:
         raise FollowError(f"{path.name} could not be written: {error.strerror or error}.") from error
 
 
-def _rows(surface: Surface, placed: Track) -> Iterable[dict[str, Any]]:
+def _rows(surface: Surface, placed: Placement) -> Iterable[dict[str, Any]]:
     corners = surface.corners
     for frame in placed.frames:
         if not placed.is_placed(frame):
             continue
-        row = frame - placed.first_frame
-        matrix = placed.matrix(frame)
+        row = frame - placed.frames.first
+        matrix = placed.matrices[row]
         yield {
             "frame": frame,
             "corners": [[round(float(value), 4) for value in point] for point in moved(matrix, corners)],
             "home_to_frame": [[float(f"{value:.12g}") for value in line] for line in matrix],
-            "corner_slip_px": [round(float(value), 4) for value in placed.corner_slip_px.values[row]],
-            "certainty": round(float(placed.certainty.values[row]), 4),
+            "corner_slip_px": [round(float(value), 4) for value in placed.corner_slip_px[row]],
+            "certainty": round(float(placed.certainty[row]), 4),
             "reason": placed.reasons[row],
         }
 
@@ -85,7 +84,7 @@ def _as_csv(rows: list[dict[str, Any]]) -> str:
     return out.getvalue()
 
 
-def _as_json(rows: list[dict[str, Any]], surface: Surface, size_wh: tuple[int, int]) -> str:
+def _as_json(rows: list[dict[str, Any]], surface: Surface, size_wh: tuple[int, int]) -> bytes:
     plain = {
         "format": FORMAT,
         "version": VERSION,
@@ -96,7 +95,7 @@ def _as_json(rows: list[dict[str, Any]], surface: Surface, size_wh: tuple[int, i
         "home_corners": surface.corners.tolist(),
         "frames": rows,
     }
-    return json.dumps(plain, indent=1, ensure_ascii=False)
+    return store.encoded(plain, is_readable=True)
 
 
 def read_track(path: Path, surface: Surface) -> Track:
@@ -129,7 +128,7 @@ def read_track(path: Path, surface: Surface) -> Track:
 
 
 def _from_json(text: str) -> list[dict[str, Any]]:
-    plain = json.loads(text)
+    plain = store.decoded(text.encode())
     if not isinstance(plain, dict) or plain.get("format") != FORMAT:
         raise ValueError(f'it does not say "format": "{FORMAT}"')
     if plain["version"] > VERSION:
@@ -158,7 +157,7 @@ def _track(rows: list[dict[str, Any]], surface: Surface) -> Track:
         raise ValueError("it holds no frames")
     rows = sorted(rows, key=lambda row: row["frame"])
     frames = [int(row["frame"]) for row in rows]
-    if frames != list(Frames(first=frames[0], last=frames[-1])):
+    if frames != list(FrameRange(first=frames[0], last=frames[-1])):
         raise ValueError("its frames do not follow each other")
     matrices = np.array([_matrix(row, surface) for row in rows])
     if not np.isfinite(matrices).all() or (np.abs(np.linalg.det(matrices)) < 1e-12).any():

@@ -5,22 +5,13 @@ from __future__ import annotations
 import numpy as np
 from numba import njit
 
+from gommage.core.picture.kernels import spline_weights
+
 __all__ = ["PARAMETERS", "block_scores", "normal_equations"]
 
 PARAMETERS = 12
 """Eight of motion (shift x, y, turn, scale, stretch, shear, perspective x, y), then gain, offset, and the gain's
 slope along x and y."""
-
-
-@njit(cache=True, nogil=True, fastmath=True, inline="always")
-def _weights(t):  # type: ignore[no-untyped-def]
-    s = 1.0 - t
-    return (
-        s * s * s / 6.0,
-        2.0 / 3.0 - t * t + 0.5 * t * t * t,
-        2.0 / 3.0 - s * s + 0.5 * s * s * s,
-        t * t * t / 6.0,
-    )
 
 
 @njit(cache=True, nogil=True, fastmath=True, inline="always")
@@ -92,8 +83,8 @@ def normal_equations(  # type: ignore[no-untyped-def]
             continue
         i = int(u)
         j = int(v)
-        wx = _weights(u - i)
-        wy = _weights(v - j)
+        wx = spline_weights(u - i)
+        wy = spline_weights(v - j)
         value = 0.0
         for b in range(4):
             line = 0.0

@@ -9,12 +9,14 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from gommage.core.document import Area, Frames, MotionModel, PlaneFollow, Surface
+from gommage.core.document import FrameRange, Matte, MotionModel, PlaneFollow, Surface, is_within, outline_at
 from gommage.core.follow.align import SIMPLER, Alignment, Template, align, make_pyramid, make_template, polygon_mask
-from gommage.core.follow.sight import Sight, choose_sight, luminance
+from gommage.core.follow.sight import Sight, choose_sight
 from gommage.core.follow.sparse import Features, features_of, start_from_features, start_from_neighbour
 from gommage.core.follow.steps import Direction, FollowStep, Surroundings, beginning, unseen, ways
-from gommage.core.picture import Matrix, Picture, Points, Window, apply_matrix, around
+from gommage.core.follow.walk import Walk
+from gommage.core.geometry import Matrix, Points, Window, apply_matrix, around, from_matrix
+from gommage.core.picture import Picture, luminance
 from gommage.errors import FollowError, FootageError
 
 __all__ = ["follow_plane", "stretches"]
@@ -62,7 +64,6 @@ class _Station:
     template: Template
     home_to_station: Matrix
     corner_slip_px: NDArray[np.float64]
-    is_trusted: bool
 
 
 @dataclass(frozen=True, slots=True)
@@ -95,7 +96,7 @@ class _Found:
 def follow_plane(
     read: Callable[[int], Picture],
     surface: Surface,
-    frames: Frames,
+    frames: FrameRange,
     start_frame: int,
     direction: Direction = Direction.BOTH,
     check: Callable[[], None] = lambda: None,
@@ -113,7 +114,7 @@ def follow_plane(
         Gives a frame's scene-linear (H, W, 3) float32.
     surface : Surface
         Of kind plane.
-    frames : Frames
+    frames : FrameRange
         How far to follow.
     start_frame : int
         Where to begin: the home frame or any on which the surface is placed; others begin at the home frame.
@@ -166,14 +167,15 @@ class _Follower:
         rest: Surroundings,
     ) -> None:
         assert isinstance(surface.how, PlaneFollow)
-        self._read, self._surface, self._check, self._rest = read, surface, check, rest
+        self._read, self._surface, self._check = read, surface, check
+        self._walk = Walk(surface, rest)
         self._how = surface.how
         self._pinned = {pin.frame for pin in surface.pins}
         self._in_front = rest.in_front if self._how.leaves_out_front else None
         self._has_masks = (
-            bool(self._how.keep_outs)
+            bool(self._how.keep_outs.parts)
             or self._in_front is not None
-            or any(area.stays_put or len(area.shape.keys) > 1 for area in self._how.areas)
+            or any(not drawn.surface_id or len(drawn.shape.keys) > 1 for _, drawn in self._how.areas.drawn)
         )
         self._sight: Sight | None = None
         self._features: Features | None = None
@@ -190,17 +192,18 @@ class _Follower:
     def _mask(self, frame: int, home_to_frame: Matrix, window: Window) -> NDArray[np.uint8]:
         """Return where on a frame there is something to look at: areas without keep-outs, (h, w) uint8."""
 
-        def outlines(items: tuple[Area, ...]) -> list[Points]:
+        def outlines(matte: Matte) -> list[Points]:
             found = []
-            for item in items:
-                points = item.shape.points_at(frame)
-                found.append(points if item.stays_put else apply_matrix(home_to_frame, points))
+            for part, drawn in matte.drawn:
+                if part.is_on and is_within(part.frames, frame):
+                    line = outline_at(drawn.shape, frame)
+                    found.append(apply_matrix(home_to_frame, line) if drawn.surface_id else line)
             return found
 
         mask = polygon_mask(outlines(self._how.areas), window)
         out = outlines(self._how.keep_outs)
         if self._in_front is not None:
-            out += self._in_front(frame, home_to_frame)
+            out += self._in_front(frame, from_matrix(home_to_frame))
         return mask & (1 - polygon_mask(out, window)) if out else mask
 
     def _allowed(self, frame: int, home_to_frame: Matrix) -> Callable[[Points], NDArray[np.bool_]] | None:
@@ -217,15 +220,13 @@ class _Follower:
 
         return look_up
 
-    def _station(
-        self, frame: int, opened: _Frame, home_to_frame: Matrix, slip: NDArray[np.float64], *, is_trusted: bool
-    ) -> _Station:
+    def _station(self, frame: int, opened: _Frame, home_to_frame: Matrix, slip: NDArray[np.float64]) -> _Station:
         mask = self._mask(frame, home_to_frame, opened.bounds)
         if self._sight is None:
             self._sight = self._chosen_sight(opened, mask)
         corners = apply_matrix(home_to_frame, self._surface.corners)
         template = make_template(opened.picture, mask, corners, self._sight)
-        return _Station(frame, template, home_to_frame, slip, is_trusted)
+        return _Station(frame, template, home_to_frame, slip)
 
     def _chosen_sight(self, opened: _Frame, mask: NDArray[np.uint8]) -> Sight:
         rows, columns = np.nonzero(mask)
@@ -240,9 +241,8 @@ class _Follower:
         """Follow along frames; the last step yielded may be an end."""
         if not frames:
             return
-        opened, last = self._open(start_frame), self._placed(start_frame)
+        opened, last = self._open(start_frame), self._walk.begin(start_frame)
         self._lights = {start_frame: (1.0, 0.0)}  # where it is itself a station: the light is its own
-        correction = np.linalg.inv(self._measured(start_frame)) @ last
         stations = [self._anchor(start_frame, frames.step, opened, last)]
         before, neighbour = last, opened
         held: list[FollowStep] = []
@@ -264,39 +264,27 @@ class _Follower:
                 held.append(_end(frame, why))
                 gone = self._is_outside(stations[-1], guess)
                 if gone or len(held) >= STUMBLES:
-                    again = yield from self._search(remaining, stations, held, last, gone=gone, correction=correction)
+                    again = yield from self._search(remaining, stations, held, last, gone=gone)
                     if again is None:
                         return
                     frame, opened, found = again
                     held, before = [], found.home_to_frame
                 else:
                     continue
-            yield from self._bridged(held, last, found, correction)
+            yield from self._bridged(held, last, found)
             held = []
             error = self._off(guess, found.home_to_frame)
             before, last, neighbour = last, found.home_to_frame, opened
             if not self._is_doubtful(found):
                 self._lights[found.station.frame] = found.alignment.gain, found.alignment.offset
-            yield self._step(frame, found, correction)
+            yield self._step(frame, found)
             if frame in self._pinned:
-                last = self._placed(frame)
-                correction = np.linalg.inv(found.home_to_frame @ np.linalg.inv(correction)) @ last
-                before = last
-                stations = [self._station(frame, opened, last, np.zeros(4), is_trusted=True)]
+                before = last = self._walk.passed_pin(frame, found.home_to_frame)
+                stations = [self._station(frame, opened, last, np.zeros(4))]
             elif self._wants_station(frame, found):
                 stations = [stations[0], *stations[1:][-1:], *self._fresh(frame, opened, found)]
         if held:
             yield held[0]
-
-    def _placed(self, frame: int) -> Matrix:
-        placed = self._rest.placed
-        return placed.matrix(frame) if placed is not None and placed.is_placed(frame) else np.eye(3)
-
-    def _measured(self, frame: int) -> Matrix:
-        measured = self._rest.measured
-        if measured is not None and measured.is_placed(frame):
-            return measured.matrix(frame)
-        return self._placed(frame)
 
     def _anchor(self, start_frame: int, step: int, opened: _Frame, placed: Matrix) -> _Station:
         """Return the frame that is trusted at a start: the last pin behind it, else the home frame."""
@@ -306,16 +294,14 @@ class _Follower:
             behind.append(self._surface.home_frame)
         choice = min(behind, key=lambda frame: abs(start_frame - frame)) if behind else self._surface.home_frame
         if choice == start_frame:
-            return self._station(start_frame, opened, placed, np.zeros(4), is_trusted=True)
-        return self._station(choice, self._open(choice), self._placed(choice), np.zeros(4), is_trusted=True)
+            return self._station(start_frame, opened, placed, np.zeros(4))
+        return self._station(choice, self._open(choice), self._walk.placed(choice), np.zeros(4))
 
     def _guess(self, frame: int, previous: int, before: Matrix, last: Matrix) -> Matrix:
         """Return where the plane should be if it goes on as it went, on what it rides on."""
-        now, then = self._rest.carried(frame), self._rest.carried(previous)
-        if now is None or then is None:
-            now = then = np.eye(3)
+        then, now = self._walk.carried_between(previous, frame)
         own = np.linalg.inv(then) @ last
-        earlier = self._rest.carried(previous - 1 if frame > previous else previous + 1)
+        earlier = self._walk.carried(previous - 1 if frame > previous else previous + 1)
         own_before = np.linalg.inv(then if earlier is None else earlier) @ before if before is not last else own
         guess = now @ own @ np.linalg.inv(own_before) @ own
         return guess / guess[2, 2]
@@ -330,16 +316,11 @@ class _Follower:
         inside = (seen >= 0).all(axis=1) & (seen < (self._bounds.right, self._bounds.bottom)).all(axis=1)
         return float(inside.mean()) < LEAST_VISIBLE
 
-    def _step(self, frame: int, found: _Found, correction: Matrix) -> FollowStep:
+    def _step(self, frame: int, found: _Found) -> FollowStep:
         one = found.alignment
         sure = np.clip(one.correlation, 0, 1) * min(1.0, 0.5 + one.visible) * min(1.0, 0.4 + one.agreeing)
-        matrix = self._relative(frame, found.home_to_frame @ np.linalg.inv(correction))
+        matrix = self._walk.row(frame, found.home_to_frame)
         return FollowStep(frame, matrix, found.corner_slip_px, float(sure), self._reason(found))
-
-    def _relative(self, frame: int, home_to_frame: Matrix) -> Matrix:
-        carried = self._rest.carried(frame)
-        matrix = home_to_frame if carried is None else np.linalg.inv(carried) @ home_to_frame
-        return matrix / matrix[2, 2]
 
     def _reason(self, found: _Found) -> str:
         one = found.alignment
@@ -355,13 +336,13 @@ class _Follower:
             return "the light is another than at home"
         return "too little texture" if found.slip_px > WEAK_SLIP_PX else ""
 
-    def _bridged(self, held: list[FollowStep], last: Matrix, found: _Found, correction: Matrix) -> Iterator[FollowStep]:
+    def _bridged(self, held: list[FollowStep], last: Matrix, found: _Found) -> Iterator[FollowStep]:
         """Yield frames that were missing or not recognised, laid between their neighbours."""
         for index, gap in enumerate(held, 1):
             share = index / (len(held) + 1)
-            between = (last * (1 - share) + found.home_to_frame * share) @ np.linalg.inv(correction)
+            between = last * (1 - share) + found.home_to_frame * share
             yield FollowStep(
-                gap.frame, self._relative(gap.frame, between), np.full(4, 2.0), 0.0, "laid between its neighbours"
+                gap.frame, self._walk.row(gap.frame, between), np.full(4, 2.0), 0.0, "laid between its neighbours"
             )
 
     # -- one frame --------------------------------------------------------------------------------------------------
@@ -550,7 +531,7 @@ class _Follower:
 
     def _fresh(self, frame: int, opened: _Frame, found: _Found) -> list[_Station]:
         try:
-            return [self._station(frame, opened, found.home_to_frame, found.corner_slip_px, is_trusted=False)]
+            return [self._station(frame, opened, found.home_to_frame, found.corner_slip_px)]
         except FollowError:
             return []  # too little of it is here: the templates there are must do
 
@@ -564,7 +545,6 @@ class _Follower:
         last: Matrix,
         *,
         gone: bool,
-        correction: Matrix,
     ) -> Generator[FollowStep, None, tuple[int, _Frame, _Found] | None]:
         """Look for the plane on the frames that remain; yields either an end, or the frames it was away and more."""
         first = held[0].frame
@@ -584,7 +564,7 @@ class _Follower:
             found = self._against(frame, opened, stations[0], start, np.inf)
             if self._is_found_again(found, stations[0]):
                 for lost in away[:-1]:
-                    yield unseen(lost, self._relative(lost, last @ np.linalg.inv(correction)))
+                    yield unseen(lost, self._walk.row(lost, last))
                 return frame, opened, found
         yield _end(first, "the plane has left the picture" if gone else held[0].ended)
         return None

@@ -9,7 +9,7 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from gommage.core.document import Aim, Frames, MotionModel, PointsFollow, Spot, Surface
+from gommage.core.document import Aim, FrameRange, MotionModel, PointsFollow, Spot, Surface
 from gommage.core.follow.align import (
     MOTIONS,
     SIMPLER,
@@ -20,9 +20,11 @@ from gommage.core.follow.align import (
     make_template,
     motion_matrix,
 )
-from gommage.core.follow.sight import Sight, choose_sight, luminance, noise_of
+from gommage.core.follow.sight import Sight, choose_sight, noise_of
 from gommage.core.follow.steps import Direction, FollowStep, SpotFound, Surroundings, beginning, ways
-from gommage.core.picture import Matrix, Picture, Points, Window, apply_matrix, around, translation
+from gommage.core.follow.walk import Walk
+from gommage.core.geometry import Matrix, Points, Window, apply_matrix, around, translation
+from gommage.core.picture import Picture, luminance
 from gommage.errors import FollowError, FootageError
 
 __all__ = ["aimed", "choose_pattern", "detect_spots", "follow_points", "motion_of_spots", "spots_near"]
@@ -177,7 +179,7 @@ class _Seen:
 def follow_points(
     read: Callable[[int], Picture],
     surface: Surface,
-    frames: Frames,
+    frames: FrameRange,
     start_frame: int,
     direction: Direction = Direction.BOTH,
     check: Callable[[], None] = lambda: None,
@@ -210,7 +212,8 @@ class _PointFollower:
         self, read: Callable[[int], Picture], surface: Surface, check: Callable[[], None], rest: Surroundings
     ) -> None:
         assert isinstance(surface.how, PointsFollow)
-        self._read, self._surface, self._check, self._rest = read, surface, check, rest
+        self._read, self._surface, self._check = read, surface, check
+        self._walk = Walk(surface, rest)
         self._how = surface.how
         self._home = {spot.id: np.array([spot.x, spot.y]) for spot in self._how.spots}
 
@@ -280,11 +283,7 @@ class _PointFollower:
         if not frames:
             return
         picture = self._read(start_frame)
-        placed = self._rest.placed
-        last: Matrix = placed.matrix(start_frame) if placed and placed.is_placed(start_frame) else np.eye(3)
-        measured = self._rest.measured
-        gauge = measured.matrix(start_frame) if measured and measured.is_placed(start_frame) else last
-        correction = np.linalg.inv(gauge) @ last
+        last = self._walk.begin(start_frame)
         patterns = self._patterns(start_frame, picture, last)
         before, missed = last, 0
         speeds = dict.fromkeys(patterns, 8.0)
@@ -299,7 +298,7 @@ class _PointFollower:
                 if missed >= STUMBLES:
                     yield FollowStep(frame, None, np.full(4, np.inf), 0.0, ended=str(error))
                     return
-                yield self._guessed(frame, last @ np.linalg.inv(before) @ last, correction)
+                yield self._guessed(frame, last @ np.linalg.inv(before) @ last)
                 continue
             patterns |= self._aimed(frame, frames.step, picture, last)
             guess = self._guess(frame, frame - frames.step, before, last)
@@ -320,13 +319,13 @@ class _PointFollower:
                 yield FollowStep(frame, None, np.full(4, np.inf), 0.0, ended="no spot is seen any more")
                 return
             if not seen:
-                yield self._guessed(frame, guess, correction)
+                yield self._guessed(frame, guess)
                 continue
             here, slip = self._fit(seen, guess)
             for name, found in seen.items():
                 expected = apply_matrix(guess, self._home[name])
                 speeds[name] = 0.7 * speeds[name] + 0.6 * float(np.hypot(*(expected - (found.x, found.y)))) + 2
-            yield self._step(frame, here, slip, seen, correction)
+            yield self._step(frame, here, slip, seen)
             own_turns |= {name: found.turned for name, found in seen.items()}
             if self._how.is_refreshed:
                 fresh = self._fresh(picture, patterns, seen, here)
@@ -335,9 +334,7 @@ class _PointFollower:
             before, last = last, here
 
     def _guess(self, frame: int, previous: int, before: Matrix, last: Matrix) -> Matrix:
-        now, then = self._rest.carried(frame), self._rest.carried(previous)
-        if now is None or then is None:
-            now = then = np.eye(3)
+        then, now = self._walk.carried_between(previous, frame)
         if self._surface.rides_on:
             onward = now @ np.linalg.inv(then) @ last
         else:
@@ -484,12 +481,6 @@ class _PointFollower:
 
     # -- what comes out -----------------------------------------------------------------------------------------------
 
-    def _relative(self, frame: int, home_to_frame: Matrix, correction: Matrix) -> Matrix:
-        carried = self._rest.carried(frame)
-        matrix = home_to_frame @ np.linalg.inv(correction)
-        matrix = matrix if carried is None else np.linalg.inv(carried) @ matrix
-        return matrix / matrix[2, 2]
-
     def _places(self, matrix: Matrix, seen: dict[str, _Seen]) -> dict[str, SpotFound]:
         out: dict[str, SpotFound] = {}
         for name, home in self._home.items():
@@ -500,20 +491,16 @@ class _PointFollower:
                 out[name] = SpotFound(float(x), float(y), 0.0)
         return out
 
-    def _step(
-        self, frame: int, matrix: Matrix, slip: NDArray[np.float64], seen: dict[str, _Seen], correction: Matrix
-    ) -> FollowStep:
+    def _step(self, frame: int, matrix: Matrix, slip: NDArray[np.float64], seen: dict[str, _Seen]) -> FollowStep:
         hidden = len(self._home) - len(seen)
         reason = f"{hidden} of {len(self._home)} spots hidden" if hidden else ""
         sure = float(
             np.mean([found.correlation for found in seen.values()]) * (0.5 + 0.5 * len(seen) / len(self._home))
         )
-        return FollowStep(
-            frame, self._relative(frame, matrix, correction), slip, sure, reason, spots=self._places(matrix, seen)
-        )
+        return FollowStep(frame, self._walk.row(frame, matrix), slip, sure, reason, spots=self._places(matrix, seen))
 
-    def _guessed(self, frame: int, guess: Matrix, correction: Matrix) -> FollowStep:
-        matrix = self._relative(frame, guess, correction)
+    def _guessed(self, frame: int, guess: Matrix) -> FollowStep:
+        matrix = self._walk.row(frame, guess)
         return FollowStep(
             frame, matrix, np.full(4, 2.0), 0.0, "all spots hidden: carried on", spots=self._places(guess, {})
         )

@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 from gommage.core.document import Channel
 from gommage.core.picture import Picture
 
-__all__ = ["PLAIN_SIGHT", "Sight", "choose_sight", "grain_of_slopes", "luminance", "noise_of"]
+__all__ = ["PLAIN_SIGHT", "Sight", "choose_sight", "grain_of_slopes", "noise_of"]
 
 WEIGHTS = {
     Channel.LUMINANCE: (0.2126, 0.7152, 0.0722),
@@ -26,11 +26,6 @@ SIGMAS_PX = (0.6, 0.9, 1.3, 1.8, 2.5)
 NOISE_SHARE = 0.35
 """Of the slopes' energy, at most this much may be grain; the weakest filter that keeps to it is taken."""
 BLOCK = 8
-
-
-def luminance(picture: Picture) -> Picture:
-    """Return the luminance (H, W) of scene-linear Rec. 709 colour (H, W, 3)."""
-    return cv2.transform(picture, np.array([WEIGHTS[Channel.LUMINANCE]], np.float32))
 
 
 @dataclass(frozen=True, slots=True)

@@ -6,7 +6,8 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from gommage.core.picture import Matrix, Picture, Points
+from gommage.core.geometry import Matrix, Points
+from gommage.core.picture import Picture
 
 __all__ = ["Features", "features_of", "start_from_features", "start_from_neighbour"]
 

@@ -10,8 +10,8 @@ import numpy as np
 from msgspec.structs import replace
 from numpy.typing import NDArray
 
-from gommage.core.document import NOT_SEEN, Array, Frames, PointsFollow, SpotPath, Surface, Track
-from gommage.core.picture import Matrix, Points
+from gommage.core.document import NOT_SEEN, Array, FrameRange, Placement, PointsFollow, SpotPath, Surface, Track
+from gommage.core.geometry import IDENTITY, Mapping, Matrix, Points
 
 __all__ = [
     "Direction",
@@ -76,21 +76,21 @@ class Surroundings:
 
     Attributes
     ----------
-    placed : Track or None
+    placed : Placement or None
         Where the surface is now, pins and all; a follow may begin on any of its frames.
-    measured : Track or None
+    measured : Placement or None
         The same without pins.
     in_front : callable or None
         Gives for a frame, and where the surface is taken to be on it (home to frame), the outlines (N, 2) in its
         pixels of what is in front; None: nothing ever is.
     carried : callable
-        Gives for a frame the motion (3, 3) of what the surface rides on; None where that is not known.
+        Gives for a frame the motion of what the surface rides on, home to frame; None where that is not known.
     """
 
-    placed: Track | None = None
-    measured: Track | None = None
-    in_front: Callable[[int, Matrix], list[Points]] | None = None
-    carried: Callable[[int], Matrix | None] = lambda frame: np.eye(3)
+    placed: Placement | None = None
+    measured: Placement | None = None
+    in_front: Callable[[int, Mapping], list[Points]] | None = None
+    carried: Callable[[int], Mapping | None] = lambda frame: IDENTITY
 
 
 def beginning(surface: Surface, start_frame: int, rest: Surroundings) -> int:
@@ -99,7 +99,7 @@ def beginning(surface: Surface, start_frame: int, rest: Surroundings) -> int:
     return start_frame if is_known else surface.home_frame
 
 
-def ways(start_frame: int, frames: Frames, direction: Direction) -> list[range]:
+def ways(start_frame: int, frames: FrameRange, direction: Direction) -> list[range]:
     """Return the frames to go through, one range each way."""
     forwards = range(start_frame + 1, frames.last + 1)
     backwards = range(start_frame - 1, frames.first - 1, -1)

@@ -8,14 +8,18 @@ from functools import lru_cache
 
 import cv2
 import numpy as np
-from numpy.lib.stride_tricks import sliding_window_view
 from numpy.typing import NDArray
 
+from gommage.core.geometry import Window
 from gommage.core.picture import Picture
 
-__all__ = ["Grain", "add_grain", "measure_grain", "without_grain"]
+__all__ = ["DENOISE_MARGIN_PX", "Grain", "add_grain", "grain_field", "measure_grain", "without_grain"]
 
 BLOCK = 8
+DENOISE_MARGIN_PX = 16
+"""Pixels around a window that its freeing from grain depends on: a block, and the blur that its level is taken from."""
+NOISE_TILE_PX = 128
+FAR = 1 << 20
 LARGEST_SIZE_PX = 2.0
 
 
@@ -42,6 +46,21 @@ class Grain:
         """Return the deviation (..., 3) at scene-linear levels (..., 3)."""
         floor, slope = np.array(self.floor, np.float32), np.array(self.slope, np.float32)
         return np.sqrt(floor + slope * np.maximum(level, 0))
+
+    def averaged(self, level: int) -> Grain:
+        """Return the grain of the same shot averaged down, `level` times by a half."""
+        if level == 0:
+            return self
+        factor = 2**level
+        kernel = _kernel(self.size_px)
+        mean = np.convolve(kernel, np.full(factor, 1 / factor))
+        share = float((mean**2).sum() / (kernel**2).sum()) ** 2
+        return Grain(
+            tuple(value * share for value in self.floor),  # type: ignore[arg-type]
+            tuple(value * share for value in self.slope),  # type: ignore[arg-type]
+            self.size_px / factor,
+            self.correlation,
+        )
 
 
 def measure_grain(frame: Picture, neighbours: Sequence[Picture], use: NDArray[np.bool_]) -> Grain | None:
@@ -133,21 +152,48 @@ def _size(unit: NDArray[np.float64]) -> float:
     return 0.0 if wanted < found[0] else float(sizes[np.abs(found - wanted).argmin()])
 
 
-def add_grain(picture: Picture, grain: Grain, seed: tuple[int, ...], amount: float = 1.0) -> Picture:
-    """Return a picture (h, w, 3) with fresh grain of the shot's kind; the same seed gives the same grain."""
-    white = np.random.default_rng(seed).standard_normal(picture.shape, dtype=np.float32)
-    mix = np.linalg.cholesky(np.array(grain.correlation) + 1e-6 * np.eye(3)).astype(np.float32)
+def grain_field(grain: Grain, seed: tuple[int, ...], window: Window) -> Picture:
+    """Return fresh grain of deviation 1, of the shot's size and colours, over a window: (h, w, 3) float32.
+
+    The same seed gives the same grain at every pixel, whatever the window: it is drawn square by square.
+    """
     kernel = _kernel(grain.size_px)
+    margin = len(kernel) // 2
+    white = _white(seed, window.grown(margin))
+    mix = np.linalg.cholesky(np.array(grain.correlation) + 1e-6 * np.eye(3)).astype(np.float32)
     soft = cv2.sepFilter2D(cv2.transform(white, mix), cv2.CV_32F, kernel, kernel, borderType=cv2.BORDER_REFLECT)
-    soft /= np.float32((kernel**2).sum())
-    return picture + soft * grain.deviation(picture) * np.float32(amount)
+    soft = soft[margin : margin + window.height, margin : margin + window.width]
+    return soft / np.float32((kernel**2).sum())
+
+
+def _white(seed: tuple[int, ...], window: Window) -> Picture:
+    side = NOISE_TILE_PX
+    whole = window.aligned(side)
+    out = np.empty((window.height, window.width, 3), np.float32)
+    for top in range(whole.top, whole.bottom, side):
+        for left in range(whole.left, whole.right, side):
+            tile = Window(left, top, left + side, top + side)
+            rng = np.random.Generator(np.random.SFC64((*seed, top + FAR, left + FAR)))
+            noise = rng.standard_normal((side, side, 3), dtype=np.float32)
+            shared = tile & window
+            out[shared.within(window)] = noise[shared.within(tile)]
+    return out
+
+
+def add_grain(
+    picture: Picture, grain: Grain, seed: tuple[int, ...], amount: float = 1.0, at: Window | None = None
+) -> Picture:
+    """Return a picture (h, w, 3) with fresh grain of the shot's kind; see `grain_field`.
+
+    `at` is where the picture lies in its frame.
+    """
+    window = at or Window.of(picture.shape[1], picture.shape[0])
+    return picture + grain_field(grain, seed, window) * grain.deviation(picture) * np.float32(amount)
 
 
 @lru_cache(maxsize=32)
 def _spectrum(size_px: float) -> NDArray[np.float32]:
     """Return the deviation (8, 8) of each cosine coefficient of unit grain."""
-    from scipy.fft import dctn  # loaded late, as above
-
     kernel = _kernel(size_px)
     lags = np.correlate(kernel, kernel, "full")
     lags = lags / lags.max()
@@ -155,12 +201,12 @@ def _spectrum(size_px: float) -> NDArray[np.float32]:
     covariance = np.array(
         [[lags[middle + i - j] if abs(i - j) <= middle else 0 for j in range(BLOCK)] for i in range(BLOCK)]
     )
-    cosines = dctn(np.eye(BLOCK), axes=[0], norm="ortho")
+    cosines = _cosines().astype(np.float64)
     variance = np.maximum(np.diag(cosines @ covariance @ cosines.T), 1e-6)
     return np.sqrt(np.outer(variance, variance)).astype(np.float32)
 
 
-def without_grain(picture: Picture, grain: Grain, strength: float = 2.7) -> Picture:
+def without_grain(picture: Picture, grain: Grain, strength: float = 2.7, at: tuple[int, int] = (0, 0)) -> Picture:
     """Return a still without its grain.
 
     Values are first scaled so that grain has deviation 1 everywhere; then every overlapping 8x8 block keeps only
@@ -173,33 +219,36 @@ def without_grain(picture: Picture, grain: Grain, strength: float = 2.7) -> Pict
     grain : Grain
     strength : float
         Deviations that a coefficient must rise above.
+    at : tuple of int
+        Where the picture's first pixel lies in its frame (left, top): blocks begin on even pixels of the frame, so that
+        a window of the result equals, but for `DENOISE_MARGIN_PX` at its rim, the result of the window.
 
     References
     ----------
     G. Yu and G. Sapiro, DCT Image Denoising: a Simple and Effective Image Denoising Algorithm, IPOL 1, 2011,
     doi:10.5201/ipol.2011.ys-dct; here with the threshold of each coefficient from the grain's own spectrum.
     """
-    from scipy.fft import dctn, idctn  # loaded late, as above
+    from gommage.core.match.kernels import threshold_blocks  # compiled code is loaded late
 
     height, width = picture.shape[:2]
     if min(height, width) < BLOCK:
         return picture
     mean_level = cv2.GaussianBlur(picture, (0, 0), 2.0)
     deviation = grain.deviation(mean_level)
-    scaled = picture / deviation
-    threshold = _spectrum(round(grain.size_px, 2))[None, None, None] * strength
+    scaled = np.ascontiguousarray(picture / deviation, np.float32)
+    threshold = _spectrum(round(grain.size_px, 2)) * np.float32(strength)
     total = np.zeros_like(scaled)
-    weight = np.zeros((height, width, 1), np.float32)
-    rows = np.unique(np.r_[np.arange(0, height - BLOCK, 2), height - BLOCK])
-    columns = np.unique(np.r_[np.arange(0, width - BLOCK, 2), width - BLOCK])
-    blocks = sliding_window_view(scaled, (BLOCK, BLOCK), axis=(0, 1))[np.ix_(rows, columns)]
-    spectrum = dctn(blocks, axes=[3, 4], norm="ortho")
-    kept = np.abs(spectrum) > threshold
-    kept[..., 0, 0] = True
-    clean = idctn(spectrum * kept, axes=[3, 4], norm="ortho").astype(np.float32)
-    for i in range(BLOCK):
-        for j in range(BLOCK):
-            at = np.ix_(rows + i, columns + j)
-            total[at] += clean[..., i, j]
-            weight[at] += 1
-    return (total / weight * deviation).astype(np.float32)
+    weight = np.zeros((height, width), np.float32)
+    rows = np.unique(np.r_[np.arange(at[1] % 2, height - BLOCK + 1, 2), 0, height - BLOCK])
+    columns = np.unique(np.r_[np.arange(at[0] % 2, width - BLOCK + 1, 2), 0, width - BLOCK])
+    threshold_blocks(scaled, _cosines(), threshold, rows, columns, total, weight)
+    return (total / weight[..., None] * deviation).astype(np.float32)
+
+
+@lru_cache(maxsize=1)
+def _cosines() -> NDArray[np.float32]:
+    """Return the orthonormal cosine transform (8, 8): a row a frequency."""
+    k, n = np.mgrid[:BLOCK, :BLOCK]
+    table = np.cos(np.pi * (2 * n + 1) * k / (2 * BLOCK)) * np.sqrt(2 / BLOCK)
+    table[0] /= np.sqrt(2)
+    return table.astype(np.float32)

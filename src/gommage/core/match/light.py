@@ -8,6 +8,7 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
+from gommage.core.geometry import Window
 from gommage.core.picture import Picture
 
 __all__ = ["Light", "apply_light", "match_light", "ring_around"]
@@ -22,13 +23,14 @@ LEAST_PIXELS = 200
 
 @dataclass(frozen=True, slots=True)
 class Light:
-    """A gain a channel that varies linearly over the window: ``coefficients[c] @ (1, u, v)``.
+    """A gain a channel that varies linearly over a window: ``coefficients[c] @ (1, u, v)``.
 
-    u and v run from -1 to 1 over the window. `trusted` is False where too little could be compared; the gain is
-    then 1.
+    u and v run from -1 to 1 over the window that it was measured on. `trusted` is False where too little could be
+    compared; the gain is then 1.
     """
 
     coefficients: NDArray[np.float64]
+    window: Window
     trusted: bool = True
 
     @property
@@ -38,24 +40,36 @@ class Light:
         return red, green, blue
 
     @classmethod
-    def none(cls) -> Light:
+    def none(cls, window: Window) -> Light:
         """Return the light that changes nothing."""
-        return cls(np.array([[1.0, 0, 0]] * 3), trusted=False)
+        return cls(np.array([[1.0, 0, 0]] * 3), window, trusted=False)
 
 
-def _basis(shape: tuple[int, int]) -> NDArray[np.float64]:
-    v, u = np.mgrid[-1 : 1 : shape[0] * 1j, -1 : 1 : shape[1] * 1j]
-    return np.stack([np.ones(shape), u, v], axis=-1)
+def _axes(measured: Window, window: Window) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
+    """Return u (w,) and v (h,) of a window's pixels, as they run over the window that was measured."""
+    u = (np.arange(window.left, window.right) - measured.left) / max(measured.width - 1, 1) * 2 - 1
+    v = (np.arange(window.top, window.bottom) - measured.top) / max(measured.height - 1, 1) * 2 - 1
+    return u, v
 
 
-def ring_around(matte: Picture, gap_px: int = RING_GAP_PX, width_px: int = RING_WIDTH_PX) -> NDArray[np.bool_]:
+def _basis_on(ring: NDArray[np.bool_]) -> NDArray[np.float64]:
+    height, width = ring.shape
+    u, v = _axes(Window.of(width, height), Window.of(width, height))
+    rows, columns = np.nonzero(ring)
+    return np.stack([np.ones(len(rows)), u[columns], v[rows]], axis=-1)
+
+
+def ring_around(matte: Picture, gap_px: float = RING_GAP_PX, width_px: float = RING_WIDTH_PX) -> NDArray[np.bool_]:
     """Return where a ring runs around a matte, a little off it."""
     touched = (matte > 0).astype(np.uint8)
     distance = cv2.distanceTransform(1 - touched, cv2.DIST_L2, 5)
-    return (distance > gap_px) & (distance <= gap_px + width_px)
+    ring: NDArray[np.bool_] = (distance > gap_px) & (distance <= gap_px + width_px)
+    return ring
 
 
-def match_light(fill: Picture, below: Picture, matte: Picture, valid: Picture) -> Light:
+def match_light(
+    fill: Picture, below: Picture, matte: Picture, valid: Picture, window: Window | None = None, scale: float = 1.0
+) -> Light:
     """Return the gain that makes a fill as bright as the picture around the cover.
 
     Fill and picture show the same things on the ring, so the gain is their ratio there. It is found by the method
@@ -70,24 +84,30 @@ def match_light(fill: Picture, below: Picture, matte: Picture, valid: Picture) -
         The cover.
     valid : (h, w) float32
         Above 0.5 where the fill has pixels.
+    window : Window, optional
+        Where the arrays lie in the frame.
+    scale : float
+        Of the arrays; the ring is as wide as on the frame.
     """
-    ring = ring_around(matte) & (valid > 0.5)
-    if ring.sum() < LEAST_PIXELS:
-        return Light.none()
-    basis = _basis(matte.shape)[ring]
+    place = window or Window.of(matte.shape[1], matte.shape[0])
+    ring = ring_around(matte, RING_GAP_PX * scale, max(RING_WIDTH_PX * scale, 3)) & (valid > 0.5)
+    least = max(LEAST_PIXELS * scale**2, 40)
+    if ring.sum() < least:
+        return Light.none(place)
+    basis = _basis_on(ring)
     source, target = fill[ring].astype(np.float64), below[ring].astype(np.float64)
     keep: NDArray[np.bool_] = np.ones(len(basis), bool)
-    coefficients = Light.none().coefficients
+    coefficients = Light.none(place).coefficients
     for _ in range(ROUNDS):
-        if keep.sum() < LEAST_PIXELS:
-            return Light.none()
+        if keep.sum() < least:
+            return Light.none(place)
         coefficients = _moments(source[keep], target[keep], basis[keep])
         residual = target - source * (basis @ coefficients.T)
         spread = 1.4826 * np.median(np.abs(residual[keep]), axis=0) + 1e-7
         keep = np.asarray((np.abs(residual) < REJECT * spread).all(axis=1))
     if (coefficients[:, 0] <= 0.02).any() or not np.isfinite(coefficients).all():
-        return Light.none()
-    return Light(coefficients)
+        return Light.none(place)
+    return Light(coefficients, place)
 
 
 def _moments(
@@ -102,7 +122,14 @@ def _moments(
     return out
 
 
-def apply_light(fill: Picture, light: Light, stops: float = 0.0) -> Picture:
-    """Return a fill (h, w, 3) under a light, brightened by hand by some stops on top."""
-    gain = (_basis(fill.shape[:2]) @ light.coefficients.T).astype(np.float32)
-    return fill * np.maximum(gain, 0) * np.float32(2.0**stops)
+def apply_light(fill: Picture, light: Light, stops: float = 0.0, window: Window | None = None) -> Picture:
+    """Return a fill (h, w, 3) under a light, brightened by hand by some stops on top.
+
+    `window` is where the fill lies in the frame; the window that the light was measured on if left out.
+    """
+    u, v = _axes(light.window, window or light.window)
+    out = np.empty_like(fill)
+    for channel, (even, along, down) in enumerate(light.coefficients * 2.0**stops):
+        gain = (even + down * v)[:, None] + (along * u)[None, :]
+        out[..., channel] = fill[..., channel] * np.maximum(gain, 0).astype(np.float32)
+    return out

@@ -5,7 +5,41 @@ from __future__ import annotations
 import numpy as np
 from numba import njit
 
-__all__ = ["lay_dabs", "relax"]
+__all__ = ["lay_dabs", "relax", "walk_dabs"]
+
+
+@njit(cache=True, nogil=True)
+def walk_dabs(points, last, carry, step):  # type: ignore[no-untyped-def]
+    """Return the dabs (M, 3) x, y, pressure at even steps along points (N, 3), going on from the last call.
+
+    `last` (3,) is the point that the last call ended with, NaN before the first; `carry` (1,) how far beyond it the
+    next dab lies. Both are brought up to date.
+    """
+    total = 1.0
+    x, y = last[0], last[1]
+    for n in range(points.shape[0]):
+        if np.isfinite(x):
+            total += np.hypot(points[n, 0] - x, points[n, 1] - y) / step + 1.0
+        x, y = points[n, 0], points[n, 1]
+    dabs = np.empty((int(total) + 2, 3))
+    count = 0
+    for n in range(points.shape[0]):
+        if not np.isfinite(last[0]):
+            dabs[count] = points[n]
+            count += 1
+            carry[0] = step
+        else:
+            length = np.hypot(points[n, 0] - last[0], points[n, 1] - last[1])
+            along = carry[0]
+            while along <= length and length > 0.0:
+                share = along / length
+                for k in range(3):
+                    dabs[count, k] = last[k] + share * (points[n, k] - last[k])
+                count += 1
+                along += step
+            carry[0] = along - length
+        last[:] = points[n]
+    return dabs[:count]
 
 
 @njit(cache=True, nogil=True)

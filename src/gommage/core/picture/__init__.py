@@ -9,26 +9,24 @@ from gommage.core.picture.footage import (
     read_linear,
     read_picture,
 )
-from gommage.core.picture.resample import spline_coefficients, view, warp, warp_spline
-from gommage.core.picture.windows import Matrix, Picture, Points, Window, apply_matrix, around, translation
+from gommage.core.picture.pixels import Picture, halved, luminance, scale_of
+from gommage.core.picture.resample import Filter, Resampled, Splines, resample, spline_coefficients
 
 __all__ = [
+    "Filter",
     "FootageReport",
-    "Matrix",
     "Picture",
     "Plates",
-    "Points",
     "RawFrame",
-    "Window",
-    "apply_matrix",
-    "around",
+    "Resampled",
+    "Splines",
+    "halved",
+    "luminance",
     "open_plates",
     "probe",
     "read_linear",
     "read_picture",
+    "resample",
+    "scale_of",
     "spline_coefficients",
-    "translation",
-    "view",
-    "warp",
-    "warp_spline",
 ]

@@ -13,7 +13,8 @@ import numpy as np
 import PyOpenColorIO as ocio
 from numpy.typing import NDArray
 
-from gommage.core.picture.windows import Picture
+from gommage.core.document import SCENE_LINEAR
+from gommage.core.picture.pixels import Picture
 from gommage.errors import FootageError
 
 __all__ = [
@@ -31,7 +32,6 @@ __all__ = [
 ]
 
 BUILT_IN = "ocio://studio-config-v2.2.0_aces-v1.3_ocio-v2.4"
-SCENE_LINEAR = "Linear Rec.709 (sRGB)"
 SRGB = "sRGB - Texture"
 CAMERA_VIDEO = "Camera Rec.709"
 CUBE_SIZE = 49

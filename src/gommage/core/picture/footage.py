@@ -8,25 +8,30 @@ from __future__ import annotations
 
 import re
 import threading
+from collections.abc import Callable
 from dataclasses import dataclass, field
 from fractions import Fraction
 from pathlib import Path
 from typing import Any, Protocol
 
 import av
+import fileseq
 import numpy as np
 import OpenImageIO as oiio
 from numpy.typing import NDArray
 
-from gommage.core.document import Footage, Frames
+from gommage.core.document import Footage, FrameRange
 from gommage.core.picture.colour import CAMERA_VIDEO, decode, guess_colour_space
-from gommage.core.picture.windows import Picture
+from gommage.core.picture.pixels import Picture
 from gommage.errors import FootageError, FrameMissingError
 
 __all__ = ["FootageReport", "Plates", "RawFrame", "open_plates", "probe", "read_linear", "read_picture"]
 
+HASH_A_DIGIT: Any = fileseq.constants.PAD_STYLE_HASH1
 STILL_SUFFIXES = {".exr", ".dpx", ".cin", ".tif", ".tiff", ".png", ".jpg", ".jpeg"}
 LARGEST_SIDE = 32768  # more than any camera; a header that claims more is damaged or hostile
+LINES_A_STRIP, STRIP_VALUES = 64, 6_000_000
+"""Pictures are read in strips of whole compressed blocks, each of some milliseconds."""
 _NUMBERED = re.compile(r"^(.*?)(\d+)(\.[A-Za-z0-9]+)$")
 
 
@@ -64,7 +69,7 @@ class FootageReport:
 class Plates(Protocol):
     """Frames of one footage. May be called from any thread."""
 
-    def read(self, frame: int) -> RawFrame:
+    def read(self, frame: int, check: Callable[[], None] = lambda: None) -> RawFrame:
         """Return a frame as stored; `FrameMissingError` for a gap, `FootageError` if it cannot be read."""
         ...
 
@@ -145,17 +150,18 @@ def _sequence(path: Path) -> tuple[str, dict[int, Path]]:
         return str(path), {1: path}
     prefix, digits, suffix = match.groups()
     files: dict[int, Path] = {}
-    for file in path.parent.iterdir():
-        other = _NUMBERED.match(file.name)
-        if other and other.group(1) == prefix and other.group(3).lower() == suffix.lower():
-            files[int(other.group(2))] = file
+    for sequence in fileseq.findSequencesOnDisk(str(path.parent), pad_style=HASH_A_DIGIT):
+        frames = sequence.frameSet()
+        if frames and sequence.basename() == prefix and sequence.extension().lower() == suffix.lower():
+            files |= {int(frame): Path(sequence.frame(frame)) for frame in frames}
+    files = {frame: file for frame, file in files.items() if file.is_file()} or {int(digits): path}
     width = len(digits) if digits.startswith("0") else min(len(str(number)) for number in files)
     return str(path.with_name(f"{prefix}{'#' * width}{suffix}")), files
 
 
 def _probe_stills(path: Path) -> FootageReport:
     pattern, files = _sequence(path.absolute())
-    frames = Frames(first=min(files), last=max(files))
+    frames = FrameRange(first=min(files), last=max(files))
     missing = tuple(sorted(set(frames) - set(files)))
     raw, notes, readable = _first_readable(files, path)
     height, width = raw.pixels.shape[:2]
@@ -210,17 +216,11 @@ def _counted(count: int, thing: str) -> str:
 
 def _ranges(frames: tuple[int, ...]) -> str:
     """Return frame numbers as short text: 1003, 1010–1014."""
-    parts: list[list[int]] = []
-    for frame in frames:
-        if parts and frame == parts[-1][-1] + 1:
-            parts[-1].append(frame)
-        else:
-            parts.append([frame])
-    words = [str(part[0]) if len(part) == 1 else f"{part[0]}–{part[-1]}" for part in parts]
+    words = fileseq.framesToFrameRange(frames).replace("-", "–").split(",")
     return ", ".join(words[:6]) + (" …" if len(words) > 6 else "")
 
 
-def _read_still(path: Path) -> RawFrame:
+def _read_still(path: Path, check: Callable[[], None] = lambda: None) -> RawFrame:
     name = path.name
     source = oiio.ImageInput.open(str(path))
     if source is None:
@@ -230,7 +230,7 @@ def _read_still(path: Path) -> RawFrame:
         spec = source.spec()
         if not (0 < spec.width <= LARGEST_SIDE and 0 < spec.height <= LARGEST_SIDE) or spec.depth > 1:
             raise FootageError(f"{name} claims to be {spec.width} x {spec.height}; it is damaged.", str(path))
-        pixels = source.read_image(0, 0, 0, spec.nchannels, oiio.UNKNOWN)
+        pixels = _read_pixels(source, spec, check)
         if pixels is None:
             raise FootageError(f"{name} is cut off or damaged ({_tidy(source.geterror())}).", str(path))
     finally:
@@ -239,6 +239,22 @@ def _read_still(path: Path) -> RawFrame:
     pixels, alpha = _colour_and_alpha(np.asarray(pixels), spec, path)
     bits = int(attributes.get("oiio:BitsPerSample", pixels.dtype.itemsize * 8))
     return RawFrame(pixels, alpha, attributes, bits)
+
+
+def _read_pixels(source: Any, spec: Any, check: Callable[[], None]) -> NDArray[np.generic] | None:
+    """Return a picture's pixels, read in strips so that reading can be called off; None if it cannot be read."""
+    strip = max(LINES_A_STRIP, STRIP_VALUES // max(spec.width * spec.nchannels, 1) // LINES_A_STRIP * LINES_A_STRIP)
+    if spec.tile_width or spec.height <= strip:
+        return source.read_image(0, 0, 0, spec.nchannels, oiio.UNKNOWN)
+    strips = []
+    for top in range(spec.y, spec.y + spec.height, strip):
+        check()
+        bottom = min(top + strip, spec.y + spec.height)
+        read = source.read_scanlines(0, 0, top, bottom, 0, 0, spec.nchannels, oiio.UNKNOWN)
+        if read is None:
+            return None
+        strips.append(np.asarray(read).reshape(bottom - top, spec.width, spec.nchannels))
+    return np.concatenate(strips)
 
 
 def _colour_and_alpha(
@@ -283,12 +299,12 @@ class StillPlates:
         """Return the path of a frame's file."""
         return re.sub(r"#+", lambda run: str(frame).zfill(len(run.group())), self._footage.path)
 
-    def read(self, frame: int) -> RawFrame:
+    def read(self, frame: int, check: Callable[[], None] = lambda: None) -> RawFrame:
         """Return a frame as stored; see `Plates`."""
         path = Path(self.file_of(frame))
         if frame not in self._footage.frames or not path.is_file():
             raise FrameMissingError(f"Frame {frame} is missing: {path.name} is not there.", str(path), frame)
-        raw = _read_still(path)
+        raw = _read_still(path, check)
         height, width = raw.pixels.shape[:2]
         if (width, height) != (self._footage.width, self._footage.height):
             raise FootageError(
@@ -316,7 +332,7 @@ def _probe_movie(path: Path) -> FootageReport:
         bits = context.format.components[0].bits if context.format else 8
     footage = Footage(
         path=str(path.absolute()),
-        frames=Frames(first=1, last=len(times)),
+        frames=FrameRange(first=1, last=len(times)),
         width=width,
         height=height,
         rate=(rate.numerator, rate.denominator),
@@ -368,7 +384,7 @@ class MoviePlates:
         """Return the movie's path."""
         return str(self._path)
 
-    def read(self, frame: int) -> RawFrame:
+    def read(self, frame: int, check: Callable[[], None] = lambda: None) -> RawFrame:
         """Return a frame, decoded to 16-bit RGB; see `Plates`."""
         if not 1 <= frame <= len(self._times):
             raise FrameMissingError(
@@ -377,11 +393,11 @@ class MoviePlates:
                 frame,
             )
         with self._lock:
-            decoded = self._decode(frame)
+            decoded = self._decode(frame, check)
         pixels = decoded.to_ndarray(format="rgb48le")
         return RawFrame(np.ascontiguousarray(pixels), None, {}, 8)
 
-    def _decode(self, frame: int) -> Any:
+    def _decode(self, frame: int, check: Callable[[], None]) -> Any:
         wanted = self._times[frame - 1]
         stream = self._container.streams.video[0]
         try:
@@ -389,6 +405,7 @@ class MoviePlates:
                 self._container.seek(wanted, stream=stream, backward=True)
                 self._frames = self._container.decode(stream)
             for decoded in self._frames:
+                check()
                 if decoded.pts is not None and decoded.pts >= wanted:
                     self._next = frame + 1
                     return decoded

@@ -4,15 +4,12 @@ from __future__ import annotations
 
 import numpy as np
 from numba import njit
-from numpy.typing import NDArray
 
-__all__ = ["apply_cube", "apply_curve", "sample_spline"]
-
-Floats = NDArray[np.float32]
+__all__ = ["apply_cube", "apply_curve", "sample_spline", "sample_spline_at", "spline_weights"]
 
 
 @njit(cache=True, nogil=True, fastmath=True, inline="always")
-def _weights(t):  # type: ignore[no-untyped-def]
+def spline_weights(t):  # type: ignore[no-untyped-def]
     """Return the four cubic B-spline weights at fraction t."""
     s = 1.0 - t
     return (
@@ -30,7 +27,38 @@ def _mirrored(index, count):  # type: ignore[no-untyped-def]
         index = -index
     if index >= count:
         index = 2 * count - 2 - index
-    return max(index, 0)
+    return min(max(index, 0), count - 1)
+
+
+@njit(cache=True, nogil=True, fastmath=True)
+def _sample(coefficients, u, v, out, row, column):  # type: ignore[no-untyped-def]
+    """Set `out` (h, w, C) at a pixel to the spline's value at u, v (centres whole numbers, kept within the source)."""
+    height, width, channels = coefficients.shape
+    u = min(max(u, 0.0), width - 1.0)
+    v = min(max(v, 0.0), height - 1.0)
+    i = int(u)
+    j = int(v)
+    wx = spline_weights(np.float32(u - i))
+    wy = spline_weights(np.float32(v - j))
+    for c in range(channels):
+        out[row, column, c] = 0.0
+    if 1 <= i < width - 2 and 1 <= j < height - 2:
+        for b in range(4):
+            r = j + b - 1
+            for c in range(channels):
+                out[row, column, c] += wy[b] * (
+                    wx[0] * coefficients[r, i - 1, c]
+                    + wx[1] * coefficients[r, i, c]
+                    + wx[2] * coefficients[r, i + 1, c]
+                    + wx[3] * coefficients[r, i + 2, c]
+                )
+        return
+    for b in range(4):
+        r = _mirrored(j + b - 1, height)
+        for a in range(4):
+            q = _mirrored(i + a - 1, width)
+            for c in range(channels):
+                out[row, column, c] += wx[a] * wy[b] * coefficients[r, q, c]
 
 
 @njit(cache=True, nogil=True, fastmath=True)
@@ -55,21 +83,27 @@ def sample_spline(coefficients, matrix, left, top, out, inside):  # type: ignore
             u = (matrix[0, 0] * x + matrix[0, 1] * y + matrix[0, 2]) / w - 0.5
             v = (matrix[1, 0] * x + matrix[1, 1] * y + matrix[1, 2]) / w - 0.5
             inside[row, column] = 1.0 if (-0.5 <= u < width - 0.5 and -0.5 <= v < height - 0.5) else 0.0
-            u = min(max(u, 0.0), width - 1.0)
-            v = min(max(v, 0.0), height - 1.0)
-            i = int(u)
-            j = int(v)
-            wx = _weights(u - i)
-            wy = _weights(v - j)
-            for c in range(channels):
-                out[row, column, c] = 0.0
-            for b in range(4):
-                r = _mirrored(j + b - 1, height)
-                for a in range(4):
-                    q = _mirrored(i + a - 1, width)
-                    weight = wx[a] * wy[b]
-                    for c in range(channels):
-                        out[row, column, c] += weight * coefficients[r, q, c]
+            _sample(coefficients, u, v, out, row, column)
+
+
+@njit(cache=True, nogil=True)
+def sample_spline_at(coefficients, field, out, inside):  # type: ignore[no-untyped-def]
+    """Fill a window by sampling spline coefficients at given places; see `sample_spline`.
+
+    `field` (h, w, 2) float64 holds a source position a pixel, NaN where there is none.
+    """
+    height, width, channels = coefficients.shape
+    for row in range(out.shape[0]):
+        for column in range(out.shape[1]):
+            u = field[row, column, 0] - 0.5
+            v = field[row, column, 1] - 0.5
+            if not (np.isfinite(u) and np.isfinite(v)):
+                inside[row, column] = 0.0
+                for c in range(channels):
+                    out[row, column, c] = 0.0
+                continue
+            inside[row, column] = 1.0 if (-0.5 <= u < width - 0.5 and -0.5 <= v < height - 0.5) else 0.0
+            _sample(coefficients, u, v, out, row, column)
 
 
 @njit(cache=True, nogil=True, fastmath=True)

@@ -1,4 +1,4 @@
-"""Windows: rectangles of whole pixels."""
+"""Windows: rectangles of whole pixels; points, and the matrices that move them."""
 
 from __future__ import annotations
 
@@ -8,14 +8,13 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-__all__ = ["Matrix", "Picture", "Points", "Window", "apply_matrix", "around", "translation"]
+__all__ = ["Matrix", "Points", "Window", "apply_matrix", "around", "translation"]
 
-Picture = NDArray[np.float32]
-"""(H, W, 3) scene-linear colour or (H, W) matte."""
 Points = NDArray[np.floating[Any]]
 """(..., 2) float64 positions, x then y, pixel centres at +0.5."""
 Matrix = NDArray[np.floating[Any]]
 """(3, 3) float64 mapping of homogeneous points."""
+FARTHEST_PX = 1e8
 
 
 @dataclass(frozen=True, slots=True)
@@ -47,6 +46,13 @@ class Window:
         """Rows and columns, to index an array of the whole picture."""
         return slice(self.top, self.bottom), slice(self.left, self.right)
 
+    @property
+    def corners(self) -> Points:
+        """Its corners (4, 2), round from the top left."""
+        return np.array(
+            [[self.left, self.top], [self.right, self.top], [self.right, self.bottom], [self.left, self.bottom]], float
+        )
+
     def within(self, outer: Window) -> tuple[slice, slice]:
         """Return rows and columns that find this window in an array of the outer one."""
         return (
@@ -57,6 +63,24 @@ class Window:
     def grown(self, by: int) -> Window:
         """Return the window with a margin added on every side."""
         return Window(self.left - by, self.top - by, self.right + by, self.bottom + by)
+
+    def aligned(self, step: int) -> Window:
+        """Return the smallest window that holds this one and whose sides lie on multiples of a step."""
+        return Window(
+            self.left // step * step,
+            self.top // step * step,
+            -(-self.right // step) * step,
+            -(-self.bottom // step) * step,
+        )
+
+    def scaled(self, scale: float) -> Window:
+        """Return the smallest window that holds this one in a picture of another scale."""
+        return Window(
+            int(np.floor(self.left * scale)),
+            int(np.floor(self.top * scale)),
+            int(np.ceil(self.right * scale)),
+            int(np.ceil(self.bottom * scale)),
+        )
 
     def __and__(self, other: Window) -> Window:
         """Return what both windows share (perhaps empty)."""
@@ -84,11 +108,20 @@ class Window:
         return cls(0, 0, width, height)
 
 
+NOWHERE = Window(0, 0, 0, 0)
+
+
 def around(points: Points, margin: float = 0.0) -> Window:
-    """Return the smallest window that holds all points and a margin in pixels around them."""
+    """Return the smallest window that holds all points and a margin in pixels around them.
+
+    Points that are no numbers (behind the camera) are left out; with none left the window is empty.
+    """
     flat = np.asarray(points, dtype=np.float64).reshape(-1, 2)
+    flat = flat[np.isfinite(flat).all(axis=1)]
+    if not len(flat):
+        return NOWHERE
     low, high = flat.min(axis=0) - margin, flat.max(axis=0) + margin
-    low, high = np.clip(low, -1e8, 1e8), np.clip(high, -1e8, 1e8)
+    low, high = np.clip(low, -FARTHEST_PX, FARTHEST_PX), np.clip(high, -FARTHEST_PX, FARTHEST_PX)
     return Window(*(int(v) for v in np.floor(low)), *(int(v) for v in np.ceil(high)))
 
 

@@ -1,0 +1,226 @@
+"""What a shot must keep to: references lead somewhere, and every kind in it can be evaluated.
+
+Only what differs from a shot that was checked before is looked at, found by identity, so that an edit costs its own
+size.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from typing import Any
+
+from gommage.core.document.records import (
+    BelowPicture,
+    Brush,
+    CleanPlatePicture,
+    Drawn,
+    Fix,
+    FixPicture,
+    FrameOffset,
+    FromFrame,
+    FromPicture,
+    LightMatch,
+    Matte,
+    Painting,
+    PlaneFollow,
+    Plates,
+    Pressure,
+    Record,
+    Shared,
+    Shot,
+    Source,
+    Span,
+    Stroke,
+    Surface,
+    Tool,
+    VertexKind,
+)
+from gommage.core.document.records.fills import Donors
+
+__all__ = ["dangling", "unsupported"]
+
+TOOLS = (Tool.CLONE, Tool.HEAL, Tool.RESTORE)
+"""The brushes that this version has."""
+
+
+def _fresh(items: tuple[Any, ...], before: tuple[Any, ...]) -> Iterator[Any]:
+    """Yield the items that were not there before, by identity."""
+    if items is before:
+        return
+    known = {id(one) for one in before}
+    yield from (one for one in items if id(one) not in known)
+
+
+def _mattes_of(item: Surface | Fix) -> tuple[Matte, ...]:
+    if isinstance(item, Fix):
+        return item.cover, item.hold_outs
+    areas = (item.how.areas, item.how.keep_outs) if isinstance(item.how, PlaneFollow) else ()
+    return (*areas, item.extent)
+
+
+def _paintings(shot: Shot) -> dict[str, Painting]:
+    return {plate.id: plate.painting for plate in shot.clean_plates} | {fix.id: fix.touch_up for fix in shot.fixes}
+
+
+def _fresh_strokes(shot: Shot, before: Shot) -> Iterator[Stroke]:
+    old = _paintings(before)
+    for holder, painting in _paintings(shot).items():
+        yield from _fresh(painting.strokes, old[holder].strokes if holder in old else ())
+
+
+# -- references ---------------------------------------------------------------------------------------------
+
+
+def dangling(shot: Shot, before: Shot | None = None) -> str:
+    """Return a sentence about the first thing of a shot that refers to nothing, empty if all is well.
+
+    Parameters
+    ----------
+    shot : Shot
+    before : Shot, optional
+        A shot that was all well; what is the same in both is not looked at again, unless things were taken away.
+    """
+    whole = before is None or _has_lost(shot, before)
+    old = Shot(id="", name="", footage=shot.footage) if whole or before is None else before
+    known = {
+        "surface": {"", *(one.id for one in shot.surfaces)},
+        "clean plate": {one.id for one in shot.clean_plates},
+        "matte": {one.id for one in shot.mattes},
+        "fix": {one.id for one in shot.fixes},
+    }
+    for name, kind, wanted in _references(shot, old):
+        if wanted not in known[kind]:
+            return f"{name} refers to the {kind} {wanted!r}, which is not in this shot."
+    return ""
+
+
+def _has_lost(shot: Shot, before: Shot) -> bool:
+    return any(
+        {one.id for one in getattr(before, items)} - {one.id for one in getattr(shot, items)}
+        for items in ("surfaces", "clean_plates", "mattes", "fixes")
+    )
+
+
+def _references(shot: Shot, before: Shot) -> Iterator[tuple[str, str, str]]:
+    for surface in _fresh(shot.surfaces, before.surfaces):
+        yield surface.name, "surface", surface.rides_on
+        for matte in _mattes_of(surface):
+            yield from _matte_references(surface.name, matte)
+    for plate in _fresh(shot.clean_plates, before.clean_plates):
+        yield plate.name, "surface", plate.surface_id
+    for shared in _fresh(shot.mattes, before.mattes):
+        yield from _matte_references(shared.name, shared.matte)
+    for fix in _fresh(shot.fixes, before.fixes):
+        yield from _fix_references(fix)
+    for stroke in _fresh_strokes(shot, before):
+        yield "A stroke", "surface", stroke.surface_id
+        yield from _source_references("A stroke", stroke.source)
+
+
+def _fix_references(fix: Fix) -> Iterator[tuple[str, str, str]]:
+    yield fix.name, "surface", fix.surface_id
+    for matte in _mattes_of(fix):
+        yield from _matte_references(fix.name, matte)
+    if isinstance(fix.fill, Plates):
+        yield from ((fix.name, "clean plate", plate_id) for plate_id in fix.fill.plate_ids)
+    elif isinstance(fix.fill, Donors):
+        yield from ((fix.name, "surface", surface_id) for surface_id in fix.fill.surface_ids)
+    elif isinstance(fix.fill, Span):
+        yield fix.name, "surface", fix.fill.surface_id
+
+
+def _matte_references(name: str, matte: Matte) -> Iterator[tuple[str, str, str]]:
+    for part in matte.parts:
+        if isinstance(part.source, Drawn):
+            yield name, "surface", part.source.surface_id
+        elif isinstance(part.source, Shared):
+            yield name, "matte", part.source.matte_id
+
+
+def _source_references(name: str, source: Source) -> Iterator[tuple[str, str, str]]:
+    if isinstance(source.picture, CleanPlatePicture):
+        yield name, "clean plate", source.picture.plate_id
+    elif isinstance(source.picture, FixPicture):
+        yield name, "fix", source.picture.fix_id
+
+
+# -- kinds that come later ----------------------------------------------------------------------------------
+
+
+def unsupported(shot: Shot, before: Shot | None = None) -> str:
+    """Return a sentence about the first thing of a shot that this version cannot evaluate, empty if there is none.
+
+    Parameters are those of `dangling`.
+    """
+    old = before if before is not None else Shot(id="", name="", footage=shot.footage)
+    for kind in _later_kinds(shot, old):
+        return f"{kind[:1].upper()}{kind[1:]} cannot be used in this version of Gommage yet."
+    return ""
+
+
+def _later_kinds(shot: Shot, before: Shot) -> Iterator[str]:
+    for surface in _fresh(shot.surfaces, before.surfaces):
+        for matte in _mattes_of(surface):
+            yield from _in_matte(matte)
+        if surface.extent.parts:
+            yield "an extent"
+    if _fresh_any(shot.mattes, before.mattes):
+        yield "a shared matte"
+    for plate in _fresh(shot.clean_plates, before.clean_plates):
+        if not isinstance(plate.base, FromFrame | FromPicture):
+            yield "a merged clean plate"
+        elif plate.window is not None or plate.scale != 1.0:
+            yield "a clean plate of another size than the picture"
+        elif isinstance(plate.base, FromPicture) and plate.base.is_watched:
+            yield "watching a clean plate's picture"
+    for fix in _fresh(shot.fixes, before.fixes):
+        yield from _in_fix(fix)
+    for stroke in _fresh_strokes(shot, before):
+        yield from _in_stroke(stroke)
+
+
+def _fresh_any(items: tuple[Record, ...], before: tuple[Record, ...]) -> bool:
+    return any(True for _ in _fresh(items, before))
+
+
+def _in_matte(matte: Matte) -> Iterator[str]:
+    for part in matte.parts:
+        if not isinstance(part.source, Drawn):
+            yield "a matte from a file, from scribbles or shared"
+            continue
+        shape = part.source.shape
+        if not shape.is_closed:
+            yield "an open line"
+        if VertexKind.HANDLES in shape.kinds:
+            yield "a vertex with handles"
+        if any(key.vertices.values[:, 6:].any() for key in shape.keys):
+            yield "softness of single vertices"
+
+
+def _in_fix(fix: Fix) -> Iterator[str]:
+    if not isinstance(fix.fill, Plates):
+        yield "this kind of fill"
+    for matte in _mattes_of(fix):
+        yield from _in_matte(matte)
+    if fix.touch_up.strokes or fix.touch_up.groups:
+        yield "a touch-up"
+    if fix.match.sharpness_px is not None or fix.match.edge is not None:
+        yield "matching edge or sharpness apart"
+    light = fix.match.light
+    if light != LightMatch(is_measured=light.is_measured, exposure_stops=light.exposure_stops):
+        yield "light by hand other than exposure"
+
+
+def _in_stroke(stroke: Stroke) -> Iterator[str]:
+    brush, source = stroke.brush, stroke.source
+    if brush.tool not in TOOLS:
+        yield f"the brush {brush.tool}"
+    plain = Brush(tool=brush.tool, size_px=brush.size_px, softness=brush.softness, opacity=brush.opacity)
+    if brush != plain or brush.pressure != (Pressure.SIZE,):
+        yield "flow, spacing, blending, strength or channels of a brush"
+    if source != Source(dx=source.dx, dy=source.dy) or not isinstance(source.picture, BelowPicture):
+        yield "a source other than beside the stroke"
+    if not isinstance(source.time, FrameOffset) or source.time.frames:
+        yield "a source on another frame"
+    if stroke.frames or stroke.group_id or stroke.surface_id:
+        yield "frames, groups and surfaces of single strokes"

@@ -1,0 +1,210 @@
+"""What a frame's pixels depend on, gathered once: the key of the cache and the request of the worker in one frozen
+value.
+
+Records hold curves over the whole shot; an input holds their value on one frame. So a pin or a key on one frame changes
+the inputs of those frames only that it moves, and everything that was computed of the others is found again.
+"""
+
+from __future__ import annotations
+
+import zlib
+from collections.abc import Callable
+from functools import lru_cache
+from typing import Any
+
+import numpy as np
+from msgspec.structs import replace
+
+from gommage.core.cover import MatteAt, matte_at, reach_of
+from gommage.core.document import Array, Fix, Footage, Shot, Surface, is_within, placement, value_at
+from gommage.core.document.records import Record
+from gommage.core.fill import RECIPES
+from gommage.core.geometry import IDENTITY, Mapping, Window
+
+__all__ = ["FixInputs", "GrainInputs", "frame_inputs", "inputs_at", "mapping_on"]
+
+RING_PX = 26
+"""Around the cover, so far the picture is looked at to fit the fill in."""
+GRAIN_NEIGHBOURS = (-3, -2, -1, 1, 2, 3)
+
+
+class GrainInputs(Record, frozen=True):
+    """What the measuring of grain depends on: a region of the home frame, and where it lies on its neighbours."""
+
+    footage: Footage
+    home_frame: int
+    outline: Array
+    neighbours: tuple[tuple[int, Mapping], ...]
+
+
+class FixInputs(Record, frozen=True):
+    """All that a fix's pixels on one frame depend on.
+
+    Attributes
+    ----------
+    seed : int
+        Of its fresh grain, with the frame.
+    fill : record
+        What the fill's recipe asks for; see `gommage.core.fill.RECIPES`.
+    is_lit : bool
+        Whether light follows the pixels around the cover.
+    grain : GrainInputs or None
+        None where no grain is taken off or put on.
+    below : tuple of FixInputs
+        Those of the fixes behind that come near.
+    """
+
+    footage: Footage
+    frame: int
+    seed: int
+    cover: MatteAt
+    hold_outs: MatteAt
+    opacity: float
+    fill: Any
+    fill_kind: str
+    is_lit: bool
+    stops: float
+    grain: GrainInputs | None
+    grain_amount: float
+    is_grain_laid: bool
+    below: tuple[FixInputs, ...]
+
+    @property
+    def window(self) -> Window:
+        """Where its cover reaches, in pixels of the frame."""
+        return reach_of(self.cover, self.footage.bounds)
+
+    @property
+    def lighting(self) -> LightInputs:
+        """What the light depends on: not the paint, not the grain."""
+        return LightInputs(
+            footage=self.footage,
+            frame=self.frame,
+            cover=self.cover,
+            fill=self.fill.as_shot,
+            fill_kind=self.fill_kind,
+            below=self.below,
+        )
+
+
+class LightInputs(Record, frozen=True):
+    """What a fix's light on one frame depends on."""
+
+    footage: Footage
+    frame: int
+    cover: MatteAt
+    fill: Any
+    fill_kind: str
+    below: tuple[FixInputs, ...]
+
+
+@lru_cache(maxsize=8192)
+def _the_one(inputs: Any) -> Any:
+    """Return the first of all equal inputs, so that what is built on them compares by identity."""
+    return inputs
+
+
+def mapping_on(shot: Shot, frame: int) -> Callable[[str], Mapping | None]:
+    """Return what gives, for a surface's id, where its home pixels are on a frame; None where it is not."""
+
+    def mapping(surface_id: str) -> Mapping | None:
+        if not surface_id:
+            return IDENTITY
+        placed = placement(shot, shot.surface(surface_id))
+        return None if placed is None else placed.mapping(frame)
+
+    return mapping
+
+
+def _grain_inputs(shot: Shot, fix: Fix) -> GrainInputs | None:
+    surface = _grain_surface(shot, fix)
+    return None if surface is None else grain_of_surface(shot, surface)
+
+
+def _grain_surface(shot: Shot, fix: Fix) -> Surface | None:
+    if fix.surface_id:
+        return shot.surface(fix.surface_id)
+    riding = [drawn.surface_id for _, drawn in fix.cover.drawn if drawn.surface_id]
+    return shot.surface(riding[0]) if riding else None
+
+
+@lru_cache(maxsize=256)
+def _grain_of(footage: Footage, home: int, outline: Array, placed: Any) -> GrainInputs:
+    near = [(home + by, placed.mapping(home + by)) for by in GRAIN_NEIGHBOURS if placed is not None]
+    known = tuple((at, mapping) for at, mapping in near if mapping is not None and at not in footage.missing)
+    return GrainInputs(footage=footage, home_frame=home, outline=outline, neighbours=known)
+
+
+def grain_of_surface(shot: Shot, surface: Surface) -> GrainInputs:
+    """Return what the measuring of grain on a surface depends on."""
+    return _grain_of(shot.footage, surface.home_frame, Array(surface.outline), placement(shot, surface))
+
+
+def frame_inputs(shot: Shot, frame: int) -> tuple[FixInputs, ...]:
+    """Return the inputs of all fixes that do something on a frame, back to front."""
+    return _frame_inputs(shot, frame)
+
+
+@lru_cache(maxsize=4096)
+def _frame_inputs(shot: Shot, frame: int) -> tuple[FixInputs, ...]:
+    found: list[FixInputs] = []
+    for fix in shot.fixes:
+        inputs = _inputs_of(shot, fix, frame, tuple(found))
+        if inputs is not None:
+            found.append(inputs)
+    return tuple(found)
+
+
+def inputs_at(shot: Shot, fix: Fix, frame: int) -> FixInputs | None:
+    """Return everything that a fix's pixels on a frame depend on, or None where it does nothing.
+
+    Parameters
+    ----------
+    shot : Shot
+    fix : Fix
+        One of the shot's.
+    frame : int
+    """
+    index = [one.id for one in shot.fixes].index(fix.id)
+    behind = frame_inputs(_with_fixes(shot, index), frame) if index else ()
+    return _inputs_of(shot, fix, frame, behind)
+
+
+@lru_cache(maxsize=64)
+def _with_fixes(shot: Shot, count: int) -> Shot:
+    """Return the shot with its backmost fixes alone."""
+    return shot if count == len(shot.fixes) else replace(shot, fixes=shot.fixes[:count])
+
+
+def _inputs_of(shot: Shot, fix: Fix, frame: int, behind: tuple[FixInputs, ...]) -> FixInputs | None:
+    if not fix.is_on or not is_within(fix.frames, frame):
+        return None
+    mapping = mapping_on(shot, frame)
+    cover = matte_at(fix.cover, frame, mapping)
+    window = reach_of(cover, shot.footage.bounds)
+    if window.is_empty:
+        return None
+    fill = RECIPES[type(fix.fill)].at(fix.fill, shot, fix, frame)
+    if fill is None:
+        return None
+    near = window.grown(RING_PX)
+    amount = value_at(fix.match.grain.amount, frame)
+    found: FixInputs = _the_one(
+        FixInputs(
+            footage=shot.footage,
+            frame=frame,
+            seed=zlib.crc32(fix.id.encode()),
+            cover=cover,
+            hold_outs=matte_at(fix.hold_outs, frame, mapping),
+            opacity=float(np.clip(value_at(fix.opacity, frame), 0, 1)),
+            fill=fill,
+            fill_kind=type(fix.fill).__name__,
+            is_lit=fix.match.light.is_measured,
+            stops=value_at(fix.match.light.exposure_stops, frame),
+            grain=_grain_inputs(shot, fix) if amount > 0 else None,
+            grain_amount=amount,
+            is_grain_laid=fix.match.grain.is_laid,
+            below=tuple(one for one in behind if not (one.window & near).is_empty),
+        )
+    )
+    return found

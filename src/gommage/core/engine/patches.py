@@ -1,0 +1,259 @@
+"""Fixes to pixels: each inside its own window, on what lies below it, at one scale."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass
+
+import numpy as np
+
+from gommage.core.cover import matte_pixels, reach_of
+from gommage.core.document import Footage
+from gommage.core.engine.cache import Cache
+from gommage.core.engine.inputs import RING_PX, FixInputs, GrainInputs, LightInputs
+from gommage.core.engine.pictures import Freed, Pictures
+from gommage.core.fill import RECIPES, Filled
+from gommage.core.geometry import Window, around
+from gommage.core.match import Grain, Light, add_grain, apply_light, match_light, measure_grain
+from gommage.core.paint import Canvas, CanvasKey
+from gommage.core.picture import Picture, Splines, resample, scale_of
+
+__all__ = ["MARGIN_OF_PAINT_PX", "NOTHING_IN_HAND", "InHand", "Laid", "Patch", "Patches", "composite"]
+
+Check = Callable[[], None]
+InHand = Mapping[CanvasKey, Canvas]
+"""What is painted in place of a canvas while a stroke is in the hand."""
+NOTHING_IN_HAND: InHand = {}
+BY_NAME = {kind.__name__: recipe for kind, recipe in RECIPES.items()}
+GRAIN_REACH_PX = 160
+MARGIN_OF_PAINT_PX = 32
+"""Around paint, as far as freeing from grain and the spline spread it."""
+
+
+def _never() -> None:
+    """Call nothing off."""
+
+
+@dataclass(frozen=True, slots=True)
+class Patch:
+    """What a fix lays on a frame.
+
+    Attributes
+    ----------
+    window : Window
+        In pixels of its scale.
+    pixels : (h, w, 3) float32
+        Scene-linear.
+    alpha : (h, w) float32
+    lights : tuple of Light
+        What the match found, for each layer of the fill.
+    """
+
+    window: Window
+    pixels: Picture
+    alpha: Picture
+    lights: tuple[Light, ...]
+
+    @property
+    def light(self) -> Light:
+        """The light of the first layer."""
+        return self.lights[0]
+
+
+@dataclass(frozen=True, slots=True)
+class Laid:
+    """A fill with a margin around the cover, lit, without grain: what measurements look at.
+
+    `window` is the cover's, `wide` that of the arrays.
+    """
+
+    window: Window
+    wide: Window
+    pixels: Picture
+    alpha: Picture
+    valid: Picture
+    below: Picture
+
+
+class Patches:
+    """Evaluates fixes, given their inputs."""
+
+    def __init__(self, cache: Cache, pictures: Pictures) -> None:
+        self._cache, self._pictures = cache, pictures
+
+    # -- what a fix needs -----------------------------------------------------------------------------------
+
+    def grain(self, inputs: GrainInputs | None, check: Check = _never) -> Grain | None:
+        """Return the shot's grain, measured on a surface near its home frame; None if it cannot be measured."""
+        if inputs is None:
+            return None
+        return self._cache.get_or_make(("grain", inputs), lambda: (self._measured(inputs, check),), check)[0]
+
+    def _measured(self, inputs: GrainInputs, check: Check) -> Grain | None:
+        bounds = inputs.footage.bounds
+        window = around(inputs.outline.values) & bounds
+        if window.is_empty:
+            return None
+        use = np.ones((window.height, window.width), bool)
+        neighbours = []
+        reach = window.grown(GRAIN_REACH_PX) & bounds
+        for frame, mapping in inputs.neighbours:
+            check()
+            picture = self._pictures.plate(inputs.footage, frame, 0, check)
+            pixels, inside = resample(picture[reach.slices], mapping, window, at=reach)
+            use &= inside > 0.5
+            neighbours.append(pixels)
+        home = self._pictures.plate(inputs.footage, inputs.home_frame, 0, check)[window.slices]
+        return measure_grain(home, neighbours, use)
+
+    def alpha(self, inputs: FixInputs, window: Window, level: int = 0) -> Picture:
+        """Return a fix's alpha over a window at a level: cover without hold-outs, by its opacity."""
+        scale = scale_of(level)
+        alpha = matte_pixels(inputs.cover, window, scale)
+        if inputs.hold_outs.parts:
+            alpha = alpha * (1 - matte_pixels(inputs.hold_outs, window, scale))
+        return alpha if inputs.opacity == 1 else alpha * np.float32(inputs.opacity)
+
+    def _filled(self, inputs: FixInputs, window: Window, level: int, in_hand: InHand, check: Check) -> Filled:
+        grain = self.grain(inputs.grain, check)
+        freed = Freed(grain.averaged(level), min(inputs.grain_amount, 1.0)) if grain is not None else None
+        scene = _Scene(self._pictures, level, freed, in_hand, check)
+        return BY_NAME[inputs.fill_kind].evaluate(inputs.fill, scene, window, check)
+
+    def lights(self, inputs: FixInputs, level: int = 0, check: Check = _never) -> tuple[Light, ...]:
+        """Return the light of each layer of a fix's fill; one that changes nothing where none is to be found."""
+        lighting = inputs.lighting
+        return self._cache.get_or_make(("light", lighting, level), lambda: self._found(lighting, level, check), check)
+
+    def _found(self, inputs: LightInputs, level: int, check: Check) -> tuple[Light, ...]:
+        scale = scale_of(level)
+        window = _ring_window(inputs, level)
+        alpha = matte_pixels(inputs.cover, window, scale)
+        below = self.composited(inputs.footage, inputs.frame, window, level, inputs.below, check=check)
+        scene = _Scene(self._pictures, level, None, NOTHING_IN_HAND, check)
+        filled = BY_NAME[inputs.fill_kind].evaluate(inputs.fill, scene, window, check)
+        return tuple(match_light(layer.pixels, below, alpha, layer.valid, window, scale) for layer in filled.layers)
+
+    def _lit(
+        self, inputs: FixInputs, filled: Filled, window: Window, level: int, check: Check
+    ) -> tuple[Picture, tuple[Light, ...]]:
+        """Return a fill's layers under their light, added up."""
+        if inputs.is_lit:
+            lights = self.lights(inputs, level, check)
+        else:
+            lights = tuple(Light.none(window) for _ in filled.layers)
+        total = np.zeros((window.height, window.width, 3), np.float32)
+        for layer, light in zip(filled.layers, lights, strict=True):
+            total += apply_light(layer.pixels, light, inputs.stops, window) * np.float32(layer.weight)
+        return total, lights
+
+    # -- patches --------------------------------------------------------------------------------------------
+
+    def pixels(
+        self, inputs: FixInputs, window: Window, level: int = 0, in_hand: InHand = NOTHING_IN_HAND,
+        check: Check = _never,
+    ) -> tuple[Picture, tuple[Light, ...]]:  # fmt: skip
+        """Return the new pixels of a fix over a window at a level, lit and grained, and their lights."""
+        filled = self._filled(inputs, window, level, in_hand, check)
+        total, lights = self._lit(inputs, filled, window, level, check)
+        grain = self.grain(inputs.grain, check)
+        if grain is not None and inputs.is_grain_laid:
+            check()
+            seed = (inputs.seed, inputs.frame)
+            total = add_grain(total, grain.averaged(level), seed, inputs.grain_amount, window)
+        return total, lights
+
+    def patch(self, inputs: FixInputs, level: int = 0, check: Check = _never) -> Patch | None:
+        """Return what a fix lays on its frame, or None if its alpha is nothing."""
+
+        def make() -> tuple[Patch | None]:
+            bounds = inputs.footage.bounds.scaled(scale_of(level))
+            window = inputs.window.scaled(scale_of(level)) & bounds
+            alpha = self.alpha(inputs, window, level)
+            if not alpha.any():
+                return (None,)
+            pixels, lights = self.pixels(inputs, window, level, check=check)
+            return (Patch(window, pixels, alpha, lights),)
+
+        return self._cache.get_or_make(("patch", inputs, level), make, check)[0]
+
+    def patch_if_there(self, inputs: FixInputs, level: int) -> tuple[Patch | None] | None:
+        """Return a patch if it is in the cache: (Patch,), (None,), or None if it is not there."""
+        return self._cache.get(("patch", inputs, level))
+
+    def laid(self, inputs: FixInputs, check: Check = _never) -> Laid | None:
+        """Return a fix's fill with a margin around its cover, lit, without grain."""
+        wide = inputs.window.grown(RING_PX) & inputs.footage.bounds
+        alpha = self.alpha(inputs, wide)
+        if not alpha.any():
+            return None
+        filled = self._filled(inputs, wide, 0, NOTHING_IN_HAND, check)
+        pixels, _ = self._lit(inputs, filled, wide, 0, check)
+        below = self.composited(inputs.footage, inputs.frame, wide, 0, inputs.below, check=check)
+        valid = np.minimum.reduce([layer.valid for layer in filled.layers])
+        return Laid(inputs.window, wide, pixels, alpha, valid, below)
+
+    def composited(
+        self,
+        footage: Footage,
+        frame: int,
+        window: Window,
+        level: int,
+        fixes: tuple[FixInputs, ...],
+        in_hand: InHand = NOTHING_IN_HAND,
+        check: Check = _never,
+    ) -> Picture:
+        """Return a window of the plate with fixes laid on it: a fresh (h, w, 3)."""
+        out = self._pictures.plate(footage, frame, level, check)[window.slices].copy()
+        for inputs in fixes:
+            patch = self.patch(inputs, level, check)
+            if patch is None:
+                continue
+            if in_hand and any(key in in_hand for key in inputs.fill.canvases):
+                patch = self._renewed(inputs, patch, window, level, in_hand, check)
+            composite(out, window, patch)
+        return out
+
+    def _renewed(
+        self, inputs: FixInputs, patch: Patch, window: Window, level: int, in_hand: InHand, check: Check
+    ) -> Patch:
+        """Return the part of a patch that a window shows, with what is in the hand."""
+        shared = patch.window & window
+        if shared.is_empty:
+            return patch
+        pixels, lights = self.pixels(inputs, shared, level, in_hand, check)
+        return Patch(shared, pixels, patch.alpha[shared.within(patch.window)], lights)
+
+
+class _Scene:
+    """The shot as a recipe sees it; see `gommage.core.fill.Scene`."""
+
+    def __init__(self, pictures: Pictures, level: int, freed: Freed | None, in_hand: InHand, check: Check) -> None:
+        self._pictures, self._level, self._freed, self._in_hand = pictures, level, freed, in_hand
+        self._check = check
+
+    @property
+    def scale(self) -> float:
+        return scale_of(self._level)
+
+    def prepared(self, canvas: CanvasKey, window: Window) -> Splines:
+        in_hand = self._in_hand.get(canvas)
+        return self._pictures.splines(canvas, window, self._level, self._freed, in_hand, self._check)
+
+
+def _ring_window(inputs: LightInputs, level: int) -> Window:
+    """Return the window of a cover and the ring around it, at a level."""
+    scale = scale_of(level)
+    bounds = inputs.footage.bounds
+    wide = reach_of(inputs.cover, bounds).grown(RING_PX) & bounds
+    return wide.scaled(scale) & bounds.scaled(scale)
+
+
+def composite(out: Picture, window: Window, patch: Patch) -> None:
+    """Lay a patch over a window of the picture, in place; where alpha is 0 nothing is touched."""
+    shared = patch.window & window
+    if shared.is_empty:
+        return
+    region = out[shared.within(window)]
+    alpha = patch.alpha[shared.within(patch.window)][..., None]
+    region += (patch.pixels[shared.within(patch.window)] - region) * alpha

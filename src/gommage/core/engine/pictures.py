@@ -1,0 +1,206 @@
+"""Pictures that nothing but files and strokes make: the plate, clean plates, and both made ready for resampling."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Hashable
+from dataclasses import dataclass
+from pathlib import Path
+
+import numpy as np
+
+from gommage.core.document import Footage, FromPicture
+from gommage.core.engine.cache import Cache
+from gommage.core.geometry import Window
+from gommage.core.match import DENOISE_MARGIN_PX, Grain, without_grain
+from gommage.core.paint import Canvas, CanvasKey, lay_stroke
+from gommage.core.picture import (
+    Picture,
+    Plates,
+    RawFrame,
+    Splines,
+    halved,
+    open_plates,
+    read_linear,
+    read_picture,
+    spline_coefficients,
+)
+from gommage.core.picture.resample import SPLINE_MARGIN_PX
+from gommage.errors import FootageError
+
+__all__ = ["Freed", "Pictures"]
+
+Check = Callable[[], None]
+BLOCK_PX = 256
+"""Side of the pieces in which a painted plate is made ready: a stroke makes its own pieces anew, not the whole."""
+MARGIN_PX = 32
+assert MARGIN_PX >= DENOISE_MARGIN_PX + SPLINE_MARGIN_PX
+
+
+def _never() -> None:
+    """Call nothing off."""
+
+
+@dataclass(frozen=True, slots=True)
+class Freed:
+    """By how much a plate is freed of which grain."""
+
+    grain: Grain
+    share: float
+
+
+class Pictures:
+    """The plate and what is painted on, from one cache."""
+
+    def __init__(self, cache: Cache) -> None:
+        self._cache = cache
+
+    # -- the plate ------------------------------------------------------------------------------------------
+
+    def plates(self, footage: Footage, check: Check = _never) -> Plates:
+        """Return the opened footage."""
+        return self._cache.get_or_make(("open", footage), lambda: open_plates(footage), check)
+
+    def raw(self, footage: Footage, frame: int, check: Check = _never) -> RawFrame:
+        """Return a frame as its file holds it (not cached; `plate` is)."""
+        return self.plates(footage, check).read(frame, check)
+
+    def plate(self, footage: Footage, frame: int, level: int = 0, check: Check = _never) -> Picture:
+        """Return a frame of the plate, averaged down by a level.
+
+        (h, w, 3) float32, scene-linear. Not to be modified.
+        """
+        if level:
+            return self._cache.get_or_make(
+                ("plate", footage, frame, level),
+                lambda: halved(self.plate(footage, frame, level - 1, check), 1),
+                check,
+            )
+
+        def read() -> Picture:
+            raw = self.raw(footage, frame, check)
+            check()
+            return read_linear(raw, footage.colour_space)
+
+        return self._cache.get_or_make(("plate", footage, frame, 0), read, check)
+
+    def plate_if_there(self, footage: Footage, frame: int, level: int = 0) -> Picture | None:
+        """Return a frame of the plate if it is in the cache."""
+        return self._cache.get(("plate", footage, frame, level))
+
+    # -- clean plates ---------------------------------------------------------------------------------------
+
+    def _base(self, key: CanvasKey, check: Check) -> Picture:
+        """Return a clean plate before any stroke: the shot's frame, or the picture it was given."""
+        base = key.base
+        if not isinstance(base, FromPicture):
+            return self.plate(key.footage, key.home_frame, 0, check)
+
+        def load() -> Picture:
+            picture = read_picture(Path(base.path), base.colour_space)
+            wanted = key.footage.height, key.footage.width
+            if picture.shape[:2] != wanted:
+                raise FootageError(
+                    f"{Path(base.path).name} is {picture.shape[1]} x {picture.shape[0]}, the shot is "
+                    f"{wanted[1]} x {wanted[0]}.",
+                    base.path,
+                )
+            return picture
+
+        return self._cache.get_or_make(("picture", base, key.footage.width, key.footage.height), load, check)
+
+    def canvas(self, key: CanvasKey, check: Check = _never) -> Canvas:
+        """Return a clean plate with its strokes.
+
+        Begins from the longest run of strokes that is in the cache, so that a new stroke costs one stroke.
+        """
+        if not key.strokes:
+            untouched = ("canvas", key)
+            return self._cache.get_or_make(untouched, lambda: Canvas(self._base(key, check)), check)
+        runs = _runs(key)
+
+        def paint() -> Canvas:
+            blank = self.canvas(key.untouched, check)
+            done, canvas = 0, blank
+            for count in range(len(key.strokes) - 1, 0, -1):
+                found = self._cache.get(runs[count])
+                if found is not None and found[0] == key.strokes[:count]:
+                    done, canvas = count, found[1]
+                    break
+            for count in range(done, len(key.strokes)):
+                check()
+                canvas = lay_stroke(canvas, blank, key.strokes[count])
+                if count + 1 < len(key.strokes):
+                    self._cache.put(runs[count + 1], (key.strokes[: count + 1], canvas))
+            return canvas
+
+        whole = runs[len(key.strokes)]
+        while True:
+            strokes, canvas = self._cache.get_or_make(whole, lambda: (key.strokes, paint()), check)
+            if strokes == key.strokes:
+                return canvas
+            self._cache.put(whole, (key.strokes, paint()))  # two runs of one fingerprint: the later one is kept
+
+    def keep_canvas(self, key: CanvasKey, canvas: Canvas) -> None:
+        """Keep what the hand painted, so that it need not be painted again."""
+        self._cache.put(_runs(key)[len(key.strokes)], (key.strokes, canvas))
+
+    def splines(
+        self, key: CanvasKey, window: Window, level: int, freed: Freed | None, canvas: Canvas | None = None,
+        check: Check = _never,
+    ) -> Splines:  # fmt: skip
+        """Return a window of a clean plate ready to be resampled, averaged down by a level.
+
+        Parameters
+        ----------
+        key : CanvasKey
+        window : Window
+            In pixels of the level.
+        level : int
+        freed : Freed or None
+            The grain that it is freed of.
+        canvas : Canvas, optional
+            What is painted in place of the key's own: a stroke that is still in the hand.
+        check : callable
+        """
+        canvas = canvas or self.canvas(key, check)
+        size = -(-canvas.bounds.width // 2**level), -(-canvas.bounds.height // 2**level)
+        bounds = Window.of(*size)
+        window = window & bounds
+        if window.is_empty:  # nothing of it is seen; the nearest pixels stand for it
+            window = Window.of(min(8, size[0]), min(8, size[1]))
+        whole = window.aligned(BLOCK_PX) & bounds
+        out = np.empty((whole.height, whole.width, 3), np.float32)
+        for top in range(whole.top, whole.bottom, BLOCK_PX):
+            for left in range(whole.left, whole.right, BLOCK_PX):
+                check()
+                block = Window(left, top, left + BLOCK_PX, top + BLOCK_PX) & bounds
+                out[block.within(whole)] = self._block(key, canvas, block, bounds, level, freed, check)
+        return Splines(whole, out)
+
+    def _block(
+        self, key: CanvasKey, canvas: Canvas, block: Window, bounds: Window, level: int, freed: Freed | None,
+        check: Check,
+    ) -> Picture:  # fmt: skip
+        wide = block.grown(MARGIN_PX) & bounds
+        full = wide.scaled(2**level) & canvas.bounds
+        name = ("splines", key.untouched, canvas.content(full), block, level, freed)
+
+        def prepare() -> Picture:
+            pixels = halved(canvas.read(full), level)
+            if freed is not None and freed.share > 0:
+                clean = without_grain(pixels, freed.grain, at=(wide.left, wide.top))
+                pixels = pixels + np.float32(freed.share) * (clean - pixels)
+            return np.ascontiguousarray(spline_coefficients(pixels)[block.within(wide)])
+
+        return self._cache.get_or_make(name, prepare, check)
+
+
+def _runs(key: CanvasKey) -> list[Hashable]:
+    """Return a name for each run of the strokes from the first on; a name is short, what it stands for is compared."""
+    blank = key.untouched
+    fingerprint = hash(blank)
+    names: list[Hashable] = [("canvas", blank)]
+    for count, stroke in enumerate(key.strokes, 1):
+        fingerprint = hash((fingerprint, stroke))
+        names.append(("run", blank, count, fingerprint))
+    return names

@@ -1,0 +1,35 @@
+"""Which recipe makes which fill. A new kind is a new file and a line here."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+from typing import Any
+
+from gommage.core.document import Plates
+from gommage.core.fill.plates import fill_from_plates, plates_at
+from gommage.core.fill.scene import Filled
+
+__all__ = ["RECIPES", "Recipe"]
+
+
+@dataclass(frozen=True, slots=True)
+class Recipe:
+    """A kind of fill.
+
+    Attributes
+    ----------
+    at : callable
+        ``(fill, shot, fix, frame)``: gives one frozen value that holds all that the fill's pixels depend on there, or
+        None where it gives none. It has `canvases`, the keys of what is painted on, and `as_shot`, the same without
+        paint.
+    evaluate : callable
+        ``(value, scene, window, check)``: gives the pixels, `Filled`.
+    """
+
+    at: Callable[..., Any]
+    evaluate: Callable[..., Filled]
+
+
+RECIPES: dict[type, Recipe] = {Plates: Recipe(plates_at, fill_from_plates)}
+"""By the fill's record; a kind that is not here cannot be used yet."""

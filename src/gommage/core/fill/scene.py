@@ -1,0 +1,54 @@
+"""What a fill's recipe may ask of the shot, and what it gives back."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+from typing import Protocol
+
+from gommage.core.geometry import Window
+from gommage.core.paint import CanvasKey
+from gommage.core.picture import Picture, Splines
+
+__all__ = ["Filled", "Layer", "Scene"]
+
+Check = Callable[[], None]
+
+
+class Scene(Protocol):
+    """The shot as a recipe sees it, at one scale. Windows are in pixels of that scale."""
+
+    @property
+    def scale(self) -> float:
+        """Pixels a pixel of the frame."""
+        ...
+
+    def prepared(self, canvas: CanvasKey, window: Window) -> Splines:
+        """Return what is painted on, ready to be resampled and freed of the grain that will be laid anew."""
+        ...
+
+
+@dataclass(frozen=True, slots=True)
+class Layer:
+    """New pixels of one origin.
+
+    Attributes
+    ----------
+    pixels : (h, w, 3) float32
+        As they come, not lit yet.
+    valid : (h, w) float32
+        1 where there are any.
+    weight : float
+        Its share of the fill; all layers' make 1.
+    """
+
+    pixels: Picture
+    valid: Picture
+    weight: float = 1.0
+
+
+@dataclass(frozen=True, slots=True)
+class Filled:
+    """What a recipe gives: layers, each to be lit by itself and added up."""
+
+    layers: tuple[Layer, ...]

@@ -1,0 +1,52 @@
+"""Points, windows, fits, and the mapping: where a point of one thing lies in another."""
+
+from gommage.core.geometry.cameras import Camera
+from gommage.core.geometry.fits import box_of, fitted, monotone_cubic, square_on
+from gommage.core.geometry.mappings import (
+    IDENTITY,
+    FieldMapping,
+    Mapping,
+    MatrixMapping,
+    composed,
+    from_matrix,
+    growth,
+    scaling,
+    shift,
+    spanning,
+    then,
+    turning,
+)
+from gommage.core.geometry.stacks import carried_stack, fitted_stack, identity_stack, moved, normal, relative_stack
+from gommage.core.geometry.windows import Matrix, Points, Window, apply_matrix, around, translation
+
+__all__ = [
+    "IDENTITY",
+    "Camera",
+    "FieldMapping",
+    "Mapping",
+    "Matrix",
+    "MatrixMapping",
+    "Points",
+    "Window",
+    "apply_matrix",
+    "around",
+    "box_of",
+    "carried_stack",
+    "composed",
+    "fitted",
+    "fitted_stack",
+    "from_matrix",
+    "growth",
+    "identity_stack",
+    "monotone_cubic",
+    "moved",
+    "normal",
+    "relative_stack",
+    "scaling",
+    "shift",
+    "spanning",
+    "square_on",
+    "then",
+    "translation",
+    "turning",
+]

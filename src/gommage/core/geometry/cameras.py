@@ -1,0 +1,60 @@
+"""A pinhole camera, and where it sees flat things."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from gommage.core.geometry.mappings import Mapping, from_matrix
+
+__all__ = ["Camera"]
+
+
+@dataclass(frozen=True, slots=True)
+class Camera:
+    """A camera without distortion: x right, y down, z into the picture.
+
+    Attributes
+    ----------
+    focal_px : float
+    centre_xy : tuple of float
+        The principal point, in pixels.
+    yaw_rad, pitch_rad, roll_rad : float
+        How it is turned: first about y, then x, then z.
+    position : (3,) float64
+        In units of the scene.
+    """
+
+    focal_px: float
+    centre_xy: tuple[float, float]
+    yaw_rad: float
+    pitch_rad: float
+    roll_rad: float
+    position: NDArray[np.floating[Any]]
+
+    def sees_plane(
+        self, corner: NDArray[np.floating[Any]], across: NDArray[np.floating[Any]], down: NDArray[np.floating[Any]]
+    ) -> Mapping:
+        """Return where pixels of a sheet are in the picture.
+
+        Parameters
+        ----------
+        corner : (3,) float64
+            Where the sheet's pixel position (0, 0) is in the scene.
+        across, down : (3,) float64
+            By what one pixel of the sheet to the right, and down, moves on in the scene.
+        """
+        plane = np.column_stack([across, down, corner - self.position])
+        x, y = self.centre_xy
+        inner = np.array([[self.focal_px, 0, x], [0, self.focal_px, y], [0, 0, 1.0]])
+        return from_matrix(inner @ self._turn() @ plane)
+
+    def _turn(self) -> NDArray[np.float64]:
+        yaw, pitch, roll = self.yaw_rad, self.pitch_rad, self.roll_rad
+        turn_y = np.array([[np.cos(yaw), 0, np.sin(yaw)], [0, 1, 0], [-np.sin(yaw), 0, np.cos(yaw)]])
+        turn_x = np.array([[1, 0, 0], [0, np.cos(pitch), -np.sin(pitch)], [0, np.sin(pitch), np.cos(pitch)]])
+        turn_z = np.array([[np.cos(roll), -np.sin(roll), 0], [np.sin(roll), np.cos(roll), 0], [0, 0, 1]])
+        return turn_z @ turn_x @ turn_y

@@ -1,0 +1,49 @@
+"""Arrays of pixels, and smaller ones of the same picture."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import cv2
+import numpy as np
+from numpy.typing import NDArray
+
+__all__ = ["Picture", "halved", "luminance", "scale_of"]
+
+Picture = NDArray[np.floating[Any]]
+"""(H, W, 3) scene-linear colour or (H, W) matte, float32."""
+LUMINANCE = np.array([[0.2126, 0.7152, 0.0722]], np.float32)
+
+
+def luminance(picture: Picture) -> Picture:
+    """Return the luminance (H, W) of scene-linear Rec. 709 colour (H, W, 3)."""
+    return cv2.transform(picture, LUMINANCE)
+
+
+def scale_of(level: int) -> float:
+    """Return the scale of a level: each is half as large as the one before."""
+    return 0.5**level
+
+
+def halved(picture: Picture, level: int) -> Picture:
+    """Return a picture averaged down, `level` times by a half.
+
+    Pixel (x, y) of the result covers exactly the square of ``2**level`` pixels from ``(x, y) * 2**level`` on, so that
+    coordinates are multiplied by the scale and nothing else; where the picture ends within a square its rim is
+    continued.
+
+    Parameters
+    ----------
+    picture : (H, W) or (H, W, C) float32
+        Not modified; level 0 gives back the same array.
+    level : int
+    """
+    if level == 0:
+        return picture
+    factor = 2**level
+    height, width = picture.shape[:2]
+    pad_y, pad_x = -height % factor, -width % factor
+    if pad_y or pad_x:
+        picture = cv2.copyMakeBorder(picture, 0, pad_y, 0, pad_x, cv2.BORDER_REPLICATE)
+    size = (width + pad_x) // factor, (height + pad_y) // factor
+    return cv2.resize(picture, size, interpolation=cv2.INTER_AREA)
