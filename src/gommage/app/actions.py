@@ -57,6 +57,7 @@ ACTIONS: tuple[Action, ...] = (
         "Remove the selected key, fix, plate or surface",
         "shot",
     ),
+    Action("remove_strokes", "Remove strokes", (), "Edit", "Remove the chosen strokes", "plate"),
     Action("new_surface", "New surface", ("Shift+A",), "Edit", "Draw an area to follow", "shot"),
     Action(
         "new_fix",
@@ -123,6 +124,7 @@ ACTIONS: tuple[Action, ...] = (
     Action("unmark", "Unmark frames", ("Shift+3",), "Surface", needs="shot"),
     Action("smooth_marked", "Smooth the marked frames", (), "Surface", needs="track"),
     Action("trim_to_marked", "Trim to the marked frames", (), "Surface", needs="track"),
+    Action("worst_slip", "Frame of the greatest slip", ("Shift+G",), "Surface", needs="track"),
     Action("unpin", "Unpin this frame", ("Shift+X",), "Surface", "Take the correction off", "surface"),
     Action("forget_own_points", "Pin by the corners again", (), "Surface", "Drop own points", "surface"),
     Action("find_spots", "Find good spots", (), "Surface", "Set spots that are easy to follow", "surface"),
@@ -163,9 +165,9 @@ ACTIONS: tuple[Action, ...] = (
         True,
         "pin",
     ),
-    Action("tool_clone", "Clone", ("C",), "Tools", "Alt-click sets the source", "plate", True, "stamp"),
-    Action("tool_heal", "Heal", ("V",), "Tools", "Clone, fitted to the colour around", "plate", True, "bandage"),
-    Action("tool_restore", "Restore", ("B",), "Tools", "Bring the plate back", "plate", True, "eraser"),
+    Action("tool_clone", "Clone", ("C",), "Tools", "Alt-click sets the source", "plate", True, "brush-clone"),
+    Action("tool_heal", "Heal", ("V",), "Tools", "Clone, fitted to the colour around", "plate", True, "brush-heal"),
+    Action("tool_restore", "Restore", ("B",), "Tools", "Bring the plate back", "plate", True, "brush-restore"),
     Action("brush_smaller", "Smaller brush", ("R",), "Tools", needs="plate"),
     Action("brush_larger", "Larger brush", ("T",), "Tools", needs="plate"),
     Action("fit_view", "Fit picture", ("Tab",), "View", "The whole picture", "shot", icon="maximize"),
@@ -190,6 +192,7 @@ ACTIONS: tuple[Action, ...] = (
     Action("wipe", "Wipe", ("Shift+Q",), "View", "Result left, plate right of a line", "shot", True, "columns-2"),
     Action("light_theme", "Light theme", (), "View", is_checkable=True),
     Action("measure", "Measure", ("Ctrl+M",), "View", "Measure the fix on all frames", "fix"),
+    Action("advised", "Do what is advised", ("Return",), "Steps", "The button at the foot of the panel", "shot"),
     Action("shortcuts", "Shortcuts", ("F1",), "Help", "All keys", icon="circle-help"),
 )
 """All actions, in the order of their menus."""

@@ -1,64 +1,43 @@
-"""One open project: its history, the desk, the engine, and the jobs that run for it."""
+"""One open project: its history, what is shown of it, the desk, and the jobs that run for it."""
 
 from __future__ import annotations
 
 import os
 import time
-from collections.abc import Callable, Hashable
-from dataclasses import dataclass, replace
-from functools import partial
+from collections.abc import Callable, Hashable, Mapping
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
-import platformdirs
-from PySide6.QtCore import QObject, Qt, Signal
+from PySide6.QtCore import QObject, Qt, QTimer, Signal
 
 from gommage.app.desk import Desk
 from gommage.core.check import FrameMeasures
-from gommage.core.document import Frames, History, PointsFollow, Project, Surface, Track, edits, placement, store
-from gommage.core.document.journal import Journal
-from gommage.core.engine import (
-    Engine,
-    Jobs,
-    Priority,
-    RenderTarget,
-    follow_surface,
-    followed_surface,
-    render,
-)
-from gommage.core.engine.evaluate import fix_inputs
-from gommage.core.engine.render import RenderReport
-from gommage.core.follow import Direction, FollowStep
-from gommage.errors import EditError, ProjectError, RenderError
+from gommage.core.document import History, Project, Shot
+from gommage.core.document.journal import JournalWriter
+from gommage.core.engine import Engine, Jobs, Priority, ShotSummary, SurfaceSummary, summarised
+from gommage.errors import EditError
 
-__all__ = ["LongWork", "Session"]
+__all__ = ["Session", "measured_key"]
 
-
-@dataclass(frozen=True, slots=True)
-class LongWork:
-    """Something long that runs: its words, how far it is, when it began."""
-
-    words: str
-    share: float
-    began_s: float
-
-    @property
-    def seconds_left(self) -> float | None:
-        """An estimate, once there is something to estimate from."""
-        if self.share < 0.03:
-            return None
-        spent = time.monotonic() - self.began_s
-        return spent / self.share - spent
+Edit = Callable[[Project], Project]
+DEMO_JOB = ("long", "demo")
+"""Draws the very shot that is put on the desk; it goes on."""
+SUMMARY_MS = 15
+"""So long changes are gathered before lists and strip are brought up to date."""
 
 
 class Session(QObject):
-    """The document and everything that happens to it. Lives in the interface thread."""
+    """The document and everything that happens to it. Lives in the interface thread.
 
+    `document_changed` tells of the project as it is shown: with the edit of a gesture that goes on, and with what a
+    follow has found so far, on top of what is in the history.
+    """
+
+    begun = Signal()
     document_changed = Signal(object, object)
     desk_changed = Signal(object, object)
-    work_changed = Signal(object)
-    track_grew = Signal()
-    measured = Signal()
+    summary_changed = Signal()
     saved_changed = Signal()
     error_shown = Signal(str)
     note_shown = Signal(str)
@@ -72,22 +51,35 @@ class Session(QObject):
         self.desk = Desk()
         self.folder: Path | None = None
         self.saved: Project = self.history.present
-        self.work: LongWork | None = None
-        self.live_surface: Surface | None = None
-        self.live_frame = 0
+        self.summary = ShotSummary()
+        self._shown: Project = self.history.present
+        self._previews: dict[str, Edit] = {}
         self._measures: dict[Hashable, tuple[FrameMeasures, ...]] = {}
         self._journal_root = journal_root
-        self._journal: Journal | None = None
+        self._journal: JournalWriter | None = None
         self._gesture = ""
-        self._followed_shot = ""
+        self._summarising = QTimer(self)
+        self._summarising.setSingleShot(True)
+        self._summarising.setInterval(SUMMARY_MS)
+        self._summarising.timeout.connect(self._ask_summary)
         self._later.connect(self._run, Qt.ConnectionType.QueuedConnection)
 
     # -- document -------------------------------------------------------------------------------------------
 
     @property
     def project(self) -> Project:
-        """The project as it is now."""
+        """The project as it is in the history."""
         return self.history.present
+
+    @property
+    def shown(self) -> Project:
+        """The project as it is shown."""
+        return self._shown
+
+    @property
+    def shot(self) -> Shot | None:
+        """The shot on the desk, as it is shown."""
+        return self.desk.shot(self._shown)
 
     @property
     def has_unsaved(self) -> bool:
@@ -96,68 +88,57 @@ class Session(QObject):
 
     def begin(self, project: Project, folder: Path | None = None, *, is_saved: bool = True) -> None:
         """Put another project on the desk."""
-        self.jobs.cancel(lambda key: True)
-        self._set_work(None)
-        old = self.project
+        self.jobs.cancel(lambda key: not (isinstance(key, tuple) and key[:2] == DEMO_JOB))
+        self.begun.emit()
+        old = self._shown
         self.history = History.of(project)
+        self._previews.clear()
+        self._shown = project
         self.folder = folder
         self.saved = project if is_saved else Project()
+        self.summary = ShotSummary()
         self._measures.clear()
         self._open_journal(project)
-        shot = project.shots[0] if project.shots else None
-        fresh = Desk(display=self.desk.display)
-        if shot is not None:
-            fresh = replace(
-                fresh,
-                shot_id=shot.id,
-                frame=shot.surfaces[0].home_frame if shot.surfaces else shot.footage.frames.first,
-                surface_id=shot.surfaces[-1].id if shot.surfaces else "",
-                fix_id=shot.fixes[-1].id if shot.fixes else "",
-                plate_id=shot.clean_plates[-1].id if shot.clean_plates else "",
-                tool="edit" if shot.surfaces else "draw",
-            )
-        old_desk, self.desk = self.desk, fresh
+        old_desk, self.desk = self.desk, _fresh_desk(project, self.desk)
         self.document_changed.emit(old, project)
-        self.desk_changed.emit(old_desk, fresh)
+        self.desk_changed.emit(old_desk, self.desk)
+        self._summarising.start()
 
     def _open_journal(self, project: Project) -> None:
         if self._journal is not None:
             self._journal.close()
         name = f"{time.strftime('%Y%m%d-%H%M%S')}-{os.getpid()}-{time.monotonic_ns() % 100000}"
-        try:
-            self._journal = Journal(self._journal_root / name, project, str(self.folder or ""))
-        except ProjectError as error:
-            self._journal = None
-            self.error_shown.emit(str(error))
+        where = str(self.folder or "")
+        self._journal = JournalWriter(
+            self._journal_root / name, project, where, lambda words: self.later(lambda: self.error_shown.emit(words))
+        )
 
     def commit(self, label: str, edit: Callable[..., Project], *arguments: Any, **fields: Any) -> bool:
         """Do one edit as one step of history; returns whether it was done. A refusal is shown in words."""
-        old = self.project
+        new = self._edited(edit, *arguments, **fields)
+        if new is None:
+            return False
+        if new is not self.project:
+            self.history = self.history.push(label, new)
+            self._after_step()
+        return True
+
+    def _edited(self, edit: Callable[..., Project], *arguments: Any, **fields: Any) -> Project | None:
         try:
-            new = edit(old, *arguments, **fields)
+            return edit(self.project, *arguments, **fields)
         except EditError as error:
             self.error_shown.emit(str(error))
-            return False
-        if new is old:
-            return True
-        self.history = self.history.push(label, new)
-        self._after_step(old, new)
-        return True
+            return None
 
     def commit_while(
         self, label: str, is_final: bool, edit: Callable[..., Project], *arguments: Any, **fields: Any
     ) -> None:
         """Do an edit of a drag: all edits of one drag are one step of history."""
         if self._gesture == label and self.history.undo_label == label:
-            old = self.project
-            try:
-                new = edit(old, *arguments, **fields)
-            except EditError as error:
-                self.error_shown.emit(str(error))
-                new = old
-            if new is not old:
+            new = self._edited(edit, *arguments, **fields)
+            if new is not None and new is not self.project:
                 self.history = self.history.undo().push(label, new)
-                self._after_step(old, new)
+                self._after_step()
         else:
             before = self.project
             self.commit(label, edit, *arguments, **fields)
@@ -165,66 +146,91 @@ class Session(QObject):
         if is_final:
             self._gesture = ""
 
+    def preview(self, name: str, edit: Edit | None) -> None:
+        """Show the project as an edit would make it, without doing it; None shows it as it is.
+
+        `name` tells several such edits apart: "gesture" is what a hand does, "follow" what a follow has found.
+        """
+        if edit is None and name not in self._previews:
+            return
+        if edit is None:
+            del self._previews[name]
+        else:
+            self._previews[name] = edit
+        self._show()
+
+    def commit_preview(self, name: str, label: str, edit: Edit) -> bool:
+        """Do an edit that was shown as a preview, in one go; returns whether it was done."""
+        self._previews.pop(name, None)
+        is_done = self.commit(label, edit)
+        self._show()
+        return is_done
+
+    def _show(self) -> None:
+        """Bring what is shown up to date with the history and what goes on."""
+        shown = self.project
+        for name in ("follow", "gesture"):
+            if name in self._previews:
+                try:
+                    shown = self._previews[name](shown)
+                except EditError:
+                    continue  # its end will say why
+        old, self._shown = self._shown, shown
+        if shown is not old:
+            self._drop_lost_selection()
+            self.document_changed.emit(old, shown)
+            if not self._summarising.isActive():
+                self._summarising.start()
+
     def undo(self) -> None:
         """Take the last step back."""
         label = self.history.undo_label
         if label is not None:
-            self._step(self.history.undo(), f"Undid: {label}")
+            self.history = self.history.undo()
+            self._after_step()
+            self.note_shown.emit(f"Undid: {label}")
 
     def redo(self) -> None:
         """Do the step again that was taken back."""
         label = self.history.redo_label
         if label is not None:
-            self._step(self.history.redo(), f"Did again: {label}")
+            self.history = self.history.redo()
+            self._after_step()
+            self.note_shown.emit(f"Did again: {label}")
 
-    def _step(self, history: History, words: str) -> None:
-        old, self.history = self.project, history
-        self._after_step(old, self.project)
-        self.note_shown.emit(words)
-
-    def _after_step(self, old: Project, new: Project) -> None:
+    def _after_step(self) -> None:
         if self._journal is not None:
-            try:
-                self._journal.record(new)
-            except ProjectError as error:
-                self.error_shown.emit(str(error))
-        self._drop_lost_selection()
-        self.document_changed.emit(old, new)
+            self._journal.record(self.project)
+        self._show()
 
     def _drop_lost_selection(self) -> None:
-        shot = self.desk.shot(self.project)
+        shot = self.shot
         if shot is None:
             return
-        changes: dict[str, str] = {}
-        for name, items in (
-            ("surface_id", shot.surfaces),
-            ("fix_id", shot.fixes),
-            ("plate_id", shot.clean_plates),
-        ):
-            if getattr(self.desk, name) not in {item.id for item in items}:
+        changes: dict[str, Any] = {}
+        for name, items in (("surface_id", shot.surfaces), ("fix_id", shot.fixes), ("plate_id", shot.clean_plates)):
+            chosen = getattr(self.desk, name)
+            if chosen and chosen not in {item.id for item in items}:
                 changes[name] = items[-1].id if items else ""
+        known = {fix.id for fix in shot.fixes}
+        if any(one not in known for one in self.desk.fix_ids):
+            changes["fix_ids"] = tuple(one for one in self.desk.fix_ids if one in known)
         if changes:
             self.set_desk(**changes)
 
-    def save(self, folder: Path) -> bool:
-        """Write the project; returns whether it is safe on disk."""
-        try:
-            store.save(self.project, folder)
-        except ProjectError as error:
-            self.error_shown.emit(str(error))
-            return False
-        self.folder, self.saved = folder, self.project
+    def mark_saved(self, project: Project, folder: Path) -> None:
+        """Note that a project was written to a folder."""
+        self.folder, self.saved = folder, project
         if self._journal is not None:
-            try:
-                self._journal.rebase(self.project, str(folder))
-            except ProjectError as error:
-                self.error_shown.emit(str(error))
+            self._journal.rebase(project, str(folder))
+            if self.project is not project:
+                self._journal.record(self.project)
         self.saved_changed.emit()
         self.note_shown.emit(f"Saved {folder.name}")
-        return True
 
     def close(self) -> list[str]:
         """Stop all work and drop the journal; returns what did not stop."""
+        self._summarising.stop()
         stuck = self.jobs.close()
         if self._journal is not None:
             self._journal.close()
@@ -243,17 +249,17 @@ class Session(QObject):
 
     def go_to(self, frame: int) -> None:
         """Go to a frame, kept within the shot."""
-        shot = self.desk.shot(self.project)
+        shot = self.shot
         if shot is not None:
             frames = shot.footage.frames
             self.set_desk(frame=min(max(frame, frames.first), frames.last))
 
     # -- jobs -----------------------------------------------------------------------------------------------
 
-    def _run(self, call: Callable[[], None]) -> None:
+    def _run(self, call: Callable[[], object]) -> None:
         call()
 
-    def later(self, call: Callable[[], None]) -> None:
+    def later(self, call: Callable[[], object]) -> None:
         """Call something in the interface thread; may be called from any thread."""
         self._later.emit(call)
 
@@ -262,7 +268,7 @@ class Session(QObject):
         key: Hashable,
         priority: Priority,
         run: Callable[[Callable[[], None]], Any],
-        returned: Callable[[Any], None],
+        returned: Callable[[Any], object],
         failed: Callable[[str], None] | None = None,
     ) -> None:
         """Run something beside the interface; its answer comes back in the interface thread."""
@@ -275,175 +281,70 @@ class Session(QObject):
             lambda words: self.later(lambda: show(words)),
         )
 
-    def _set_work(self, work: LongWork | None) -> None:
-        self.work = work
-        self.work_changed.emit(work)
+    def call_off(self, *kinds: str) -> None:
+        """Call off all jobs whose key begins with one of these words."""
+        self.jobs.cancel(lambda key: isinstance(key, tuple) and key[0] in kinds)
 
-    def _progress(self, words: str, share: float) -> None:
-        if self.work is not None:
-            self._set_work(replace(self.work, words=words, share=share))
-
-    def is_busy(self) -> bool:
-        """Whether something long runs."""
-        return self.work is not None
-
-    def draw_demo(self) -> None:
-        """Draw the demo shot beside the interface, unless it is there, and put it on the desk."""
-        if not self._begin_work("Drawing the paper theatre"):
-            return
-
-        def run(check: Callable[[], None]) -> Project:
-            from gommage.demo import make_demo  # loaded late: it costs the start of the program a second
-            from gommage.demo.job import demo_project
-
-            root = Path(platformdirs.user_cache_dir("gommage"))
-            shown = partial(self._progress, "Drawing the paper theatre")
-            try:
-                return demo_project(make_demo(root, lambda share: self.later(partial(shown, share)), check))
-            except OSError as error:
-                raise RenderError(f"The demo shot could not be written to {root}: {error.strerror}.") from error
-
-        self.submit(("long", "demo"), Priority.LONG, run, self.begin, self._failed)
-
-    def stop(self) -> None:
-        """Stop what is running; what a follow has found so far stays."""
-        if self.work is None:
-            return
-        self.jobs.cancel(lambda key: isinstance(key, tuple) and key[:1] == ("long",))
-        self._keep_track()
-        self._set_work(None)
-        self.note_shown.emit("Stopped")
-
-    def _begin_work(self, words: str) -> bool:
-        if self.work is not None:
-            self.note_shown.emit(f"{self.work.words} is still running; stop it first.")
-            return False
-        self._set_work(LongWork(words, 0.0, time.monotonic()))
-        return True
-
-    def _failed(self, words: str) -> None:
-        self._keep_track()
-        self._set_work(None)
-        self.error_shown.emit(words)
-
-    # -- follow ---------------------------------------------------------------------------------------------
-
-    def follow(self, direction: Direction, frames: Frames | None = None) -> None:
-        """Follow the surface in hand from the frame on the desk; frames show as they come.
-
-        Parameters
-        ----------
-        direction : Direction
-        frames : Frames, optional
-            How far; the whole shot if left out.
-        """
-        shot, surface = self.desk.shot(self.project), self.desk.surface(self.project)
-        if shot is None or surface is None or not self._begin_work(f"Following {surface.name}"):
-            return
-        start, total = self.desk.frame, len(frames or shot.footage.frames)
-        self.live_surface, self._followed_shot = surface, shot.id
-
-        def run(check: Callable[[], None]) -> int:
-            count = 0
-            for step in follow_surface(self.engine, shot, surface, start, direction, frames, check):
-                count += 1
-                check()
-                self.later(partial(self._on_step, step, count / total))
-            return count
-
-        self.submit(("long", "follow", surface), Priority.LONG, run, self._on_followed, self._failed)
-
-    def _on_step(self, step: FollowStep, share: float) -> None:
-        if self.work is None or self.live_surface is None:
-            return  # it came after the stop
-        self.live_surface = followed_surface(self.live_surface, step)
-        self.live_frame = step.frame
-        self._progress(self.work.words, min(share, 1.0))
-        self.track_grew.emit()
-
-    def _keep_track(self) -> None:
-        surface, self.live_surface = self.live_surface, None
-        if surface is not None:
-            self.commit(
-                f"Follow {surface.name}",
-                edits.change_surface, self._followed_shot, surface.id, track=surface.track,
-                **({"how": surface.how} if isinstance(surface.how, PointsFollow) else {}),
-            )  # fmt: skip
-
-    def _on_followed(self, count: int) -> None:
-        surface = self.live_surface
-        self._keep_track()
-        self._set_work(None)
-        track = surface.track if surface is not None else None
-        if surface is not None and track is not None:
-            reasons = [reason for reason in (track.before, track.after) if reason]
-            tail = f". It ended because {reasons[0]}" if reasons else ""
-            self.note_shown.emit(f"{surface.name}: frames {track.frames.first}–{track.frames.last}{tail}.")
-
-    def placed(self, surface: Surface) -> Track | None:
-        """Return where a surface is, as far as it is found while it is being followed."""
-        shot = self.desk.shot(self.project)
-        if shot is None:
-            return None
-        if self.live_surface is not None and self.live_surface.id == surface.id:
-            surface = self.live_surface
-        return placement(shot, surface)
-
-    # -- check and render -----------------------------------------------------------------------------------
+    # -- what was found out ---------------------------------------------------------------------------------
 
     def measures(self, fix_id: str) -> tuple[FrameMeasures, ...]:
         """Return the figures of a fix as it is now, empty if it was not measured since it changed."""
-        shot = self.desk.shot(self.project)
+        shot = self.shot
         if shot is None or fix_id not in {fix.id for fix in shot.fixes}:
             return ()
-        return self._measures.get((fix_id, fix_inputs(shot, shot.fix(fix_id))), ())
+        return self._measures.get(measured_key(shot, fix_id), ())
 
-    def measure(self) -> None:
-        """Measure the fix in hand on all frames."""
-        shot, fix = self.desk.shot(self.project), self.desk.fix(self.project)
-        if shot is None or fix is None or not self._begin_work(f"Measuring {fix.name}"):
+    def keep_measures(self, key: Hashable, figures: tuple[FrameMeasures, ...]) -> None:
+        """Keep the figures that were measured for a `measured_key`."""
+        self._measures[key] = figures
+        self._summarising.start()
+
+    def surface_summary(self, surface_id: str) -> SurfaceSummary | None:
+        """Return what is known of a surface over its frames; a moment old while it changes."""
+        return self.summary.surfaces.get(surface_id)
+
+    def _ask_summary(self) -> None:
+        shot = self.shot
+        if shot is None:
+            self.summary = ShotSummary()
+            self.summary_changed.emit()
             return
-        key = (fix.id, fix_inputs(shot, fix))
+        figures: Mapping[str, tuple[FrameMeasures, ...]] = {fix.id: self.measures(fix.id) for fix in shot.fixes}
+        before = self.summary
+        self.call_off("summary")
+        self.submit(
+            ("summary", shot, time.monotonic_ns()),
+            Priority.SCREEN,
+            lambda check: summarised(shot, figures, before, check),
+            self._on_summary,
+        )
 
-        def run(check: Callable[[], None]) -> tuple[FrameMeasures, ...]:
-            return self.engine.check(
-                shot,
-                fix,
-                check,
-                lambda share: self.later(lambda: self._progress(f"Measuring {fix.name}", share)),
-            )
+    def _on_summary(self, summary: ShotSummary) -> None:
+        self.summary = summary
+        self.summary_changed.emit()
 
-        def returned(figures: tuple[FrameMeasures, ...]) -> None:
-            self._measures[key] = figures
-            self._set_work(None)
-            self.measured.emit()
 
-        self.submit(("long", "measure", key), Priority.LONG, run, returned, self._failed)
+def measured_key(shot: Shot, fix_id: str) -> Hashable:
+    """Return what a fix's figures depend on: the fix, what it rides on and what lies below, and their pictures."""
+    fix = shot.fix(fix_id)
+    index = shot.fixes.index(fix)
+    return (fix_id, shot.footage, shot.surfaces, shot.clean_plates, shot.fixes[: index + 1])
 
-    def render(self, frames: range, target: RenderTarget) -> None:
-        """Render beside the interface."""
-        shot = self.desk.shot(self.project)
-        if shot is None or not self._begin_work("Rendering"):
-            return
 
-        def run(check: Callable[[], None]) -> RenderReport:
-            return render(
-                self.engine,
-                shot,
-                frames,
-                target,
-                lambda done, total: self.later(lambda: self._progress(f"Rendering {done} of {total}", done / total)),
-                check,
-            )
-
-        def returned(report: RenderReport) -> None:
-            self._set_work(None)
-            if report.left_out:
-                frame, words = report.left_out[0]
-                more = f" and {len(report.left_out) - 1} more" if len(report.left_out) > 1 else ""
-                self.error_shown.emit(f"Rendered, but frame {frame}{more} was left out. {words}")
-            else:
-                where = target.path if target.is_movie else target.path.name
-                self.note_shown.emit(f"Rendered {len(frames)} frames to {where}")
-
-        self.submit(("long", "render"), Priority.LONG, run, returned, self._failed)
+def _fresh_desk(project: Project, before: Desk) -> Desk:
+    """Return the desk for a project that was just opened; how one looks and paints stays."""
+    desk = Desk(display=before.display, brush=before.brush, has_lattice=before.has_lattice)
+    if not project.shots:
+        return desk
+    shot = project.shots[0]
+    fix_id = shot.fixes[-1].id if shot.fixes else ""
+    return replace(
+        desk,
+        shot_id=shot.id,
+        frame=shot.surfaces[0].home_frame if shot.surfaces else shot.footage.frames.first,
+        surface_id=shot.surfaces[-1].id if shot.surfaces else "",
+        fix_id=fix_id,
+        fix_ids=(fix_id,) if fix_id else (),
+        plate_id=shot.clean_plates[-1].id if shot.clean_plates else "",
+        tool="edit" if shot.surfaces else "draw",
+    )

@@ -79,12 +79,12 @@ def main(context: click.Context) -> None:
         sys.exit(_show())
 
 
-def _show(project: Project | None = None, folder: Path | None = None, footage: Path | None = None) -> int:
+def _show(*, folder: Path | None = None, footage: Path | None = None, is_demo: bool = False) -> int:
     from gommage.app.start import can_show, start  # the command line must work where Qt cannot
 
     if not can_show():
         _fail(NO_DISPLAY)
-    return start(project, folder, footage)
+    return start(folder=folder, footage=footage, is_demo=is_demo)
 
 
 @main.command("open")
@@ -98,12 +98,7 @@ def open_(path: Path) -> None:
 @main.command()
 def demo() -> None:
     """Open the window on the paper theatre (drawn on first use)."""
-    from gommage.app.start import can_show
-    from gommage.demo.job import demo_project
-
-    if not can_show():
-        _fail(NO_DISPLAY)
-    sys.exit(_show(project=demo_project(_demo_shot())))
+    sys.exit(_show(is_demo=True))
 
 
 def _demo_shot() -> DemoShot:

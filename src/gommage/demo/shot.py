@@ -24,7 +24,7 @@ from gommage.core.picture.writing import write_still
 from gommage.demo.scene import LABEL_CORNERS, OPENING, SHEET, backdrop, label, proscenium, village
 from gommage.errors import Cancelled
 
-__all__ = ["FIRST_FRAME", "FRAMES", "DemoShot", "grain_sigma", "make_demo"]
+__all__ = ["FIRST_FRAME", "FRAMES", "DemoShot", "demo_at", "grain_sigma", "make_demo"]
 
 WIDTH, HEIGHT, FRAMES, FIRST_FRAME = 1280, 720, 72, 1001
 FOCAL_PX = 1500.0
@@ -258,6 +258,11 @@ def _one_thread() -> None:
     cv2.setNumThreads(1)
 
 
+def demo_at(root: Path) -> DemoShot:
+    """Return the demo shot that is, or is being, drawn into a folder."""
+    return DemoShot(root / f"theatre-{VERSION}")
+
+
 def make_demo(
     root: Path,
     progress: Callable[[float], None] = lambda share: None,
@@ -282,9 +287,8 @@ def make_demo(
     RenderError, OSError
         If the folder cannot be written.
     """
-    folder = root / f"theatre-{VERSION}"
-    done = folder / "done.json"
-    shot = DemoShot(folder)
+    shot = demo_at(root)
+    folder, done = shot.folder, shot.folder / "done.json"
     if done.exists():
         progress(1.0)
         return shot

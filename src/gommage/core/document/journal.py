@@ -13,8 +13,10 @@ from __future__ import annotations
 import contextlib
 import fcntl
 import os
+import queue
 import shutil
 import threading
+from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any, BinaryIO
@@ -26,7 +28,7 @@ from gommage.core.document.records import Project
 from gommage.core.document.store import decoded, encoded, from_plain, to_plain, write_atomically
 from gommage.errors import ProjectError
 
-__all__ = ["Journal", "Recovered", "abandoned", "differences", "recover"]
+__all__ = ["Journal", "JournalWriter", "Recovered", "abandoned", "differences", "recover"]
 
 Operation = dict[str, Any]
 BASE, EDITS, LOCK = "base.json", "edits.jsonl", "lock"
@@ -155,6 +157,65 @@ class Journal:
         if not keep:
             shutil.rmtree(self.folder, ignore_errors=True)
         self._lock.close()
+
+
+class JournalWriter:
+    """Write a journal on a thread of its own, in order, so that no edit waits for the disk.
+
+    Parameters
+    ----------
+    folder : Path
+    project : Project
+    saved_at : str
+        As for `Journal`.
+    failed : callable
+        Called on the writer's thread with a sentence when something could not be written.
+    """
+
+    def __init__(
+        self, folder: Path, project: Project, saved_at: str = "", failed: Callable[[str], None] = lambda words: None
+    ) -> None:
+        self.folder = folder
+        self._failed = failed
+        self._journal: Journal | None = None
+        self._work: queue.SimpleQueue[Callable[[], None] | None] = queue.SimpleQueue()
+        self._thread = threading.Thread(target=self._run, name="journal", daemon=True)
+        self._thread.start()
+        self._work.put(lambda: self._open(project, saved_at))
+
+    def record(self, project: Project) -> None:
+        """Write what changed; returns at once."""
+        self._work.put(lambda: self._with(lambda journal: journal.record(project)))
+
+    def rebase(self, project: Project, saved_at: str = "") -> None:
+        """Begin anew from a project (after saving); returns at once."""
+        self._work.put(lambda: self._with(lambda journal: journal.rebase(project, saved_at)))
+
+    def flush(self, timeout_s: float = 10.0) -> bool:
+        """Wait until all that was asked for is written; returns whether it is."""
+        done = threading.Event()
+        self._work.put(done.set)
+        return done.wait(timeout_s)
+
+    def close(self, *, keep: bool = False, timeout_s: float = 10.0) -> None:
+        """Write what is left and stop; the folder goes unless it is to be kept."""
+        self._work.put(lambda: self._with(lambda journal: journal.close(keep=keep)))
+        self._work.put(None)
+        self._thread.join(timeout_s)
+
+    def _open(self, project: Project, saved_at: str) -> None:
+        self._journal = Journal(self.folder, project, saved_at)
+
+    def _with(self, act: Callable[[Journal], None]) -> None:
+        if self._journal is not None:
+            act(self._journal)
+
+    def _run(self) -> None:
+        while (act := self._work.get()) is not None:
+            try:
+                act()
+            except ProjectError as error:
+                self._failed(str(error))
 
 
 @dataclass(frozen=True, slots=True)

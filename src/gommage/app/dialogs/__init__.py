@@ -1,0 +1,1 @@
+"""Dialogs: opening footage, rendering, all keys."""

@@ -1,0 +1,109 @@
+"""The ground a hand works on: what is open, what is chosen, and where everything is in the viewport. A value."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from gommage.app.desk import Desk
+from gommage.core.document import CleanPlate, Fix, Project, Shot, Surface, placement
+from gommage.core.engine import Look
+from gommage.core.geometry import IDENTITY, Mapping, from_matrix, square_on, then
+
+__all__ = ["Ground"]
+
+
+@dataclass(frozen=True, slots=True)
+class Ground:
+    """A project as it is shown, with the desk and the viewport's zoom and pan.
+
+    Attributes
+    ----------
+    view_from_picture : Mapping
+        Zoom, pan and the pixels' shape.
+    """
+
+    project: Project
+    desk: Desk
+    view_from_picture: Mapping
+
+    @property
+    def shot(self) -> Shot | None:
+        """The shot on the desk."""
+        return self.desk.shot(self.project)
+
+    @property
+    def surface(self) -> Surface | None:
+        """The surface in hand."""
+        return self.desk.surface(self.project)
+
+    @property
+    def fix(self) -> Fix | None:
+        """The fix in hand."""
+        return self.desk.fix(self.project)
+
+    @property
+    def plate(self) -> CleanPlate | None:
+        """The clean plate in hand."""
+        return self.desk.plate(self.project)
+
+    @property
+    def look(self) -> Look:
+        """What is looked at, with the flick to the plate and looks that need something sorted out."""
+        desk = self.desk
+        if desk.is_flicked:
+            return Look.PLATE
+        if (desk.look is Look.CLEAN_PLATE and self.plate is None) or (desk.look is Look.SHEET and self.surface is None):
+            return Look.RESULT
+        return desk.look
+
+    @property
+    def frame(self) -> int:
+        """The frame whose pixels are on screen: a clean plate's home frame when that is looked at."""
+        plate = self.plate
+        return plate.home_frame if self.look is Look.CLEAN_PLATE and plate is not None else self.desk.frame
+
+    def home_to_frame(self, surface_id: str, frame: int) -> Mapping | None:
+        """Return where a surface's home pixels are on a frame; None where it is not known."""
+        shot = self.shot
+        if not surface_id or shot is None:
+            return IDENTITY
+        surface = shot.surface(surface_id)
+        placed = placement(shot, surface)
+        found = placed.mapping(frame) if placed is not None else None
+        return IDENTITY if found is None and frame == surface.home_frame else found
+
+    def view_of(self, frame: int) -> Mapping:
+        """Return the mapping from a frame's pixels to the viewport.
+
+        Steady or square to the eye where that is asked for.
+        """
+        surface = self.surface
+        if surface is None or not (self.desk.is_steady or self.desk.is_square_on):
+            return self.view_from_picture
+        home = self.home_to_frame(surface.id, frame)
+        if home is None:
+            return self.view_from_picture
+        square = from_matrix(square_on(surface.corners)) if self.desk.is_square_on else IDENTITY
+        return then(then(home.inverse(), square), self.view_from_picture)
+
+    @property
+    def view_from_frame(self) -> Mapping:
+        """Where the shown frame's pixels are in the viewport."""
+        return self.view_of(self.frame)
+
+    def view_from(self, surface_id: str) -> Mapping | None:
+        """Return where a surface's home pixels are in the viewport (the frame's for the empty id), or None."""
+        home = self.home_to_frame(surface_id, self.frame)
+        return None if home is None else then(home, self.view_from_frame)
+
+    @property
+    def view_from_plate(self) -> Mapping | None:
+        """Where pixels of the clean plate in hand are in the viewport, or None where that is not known."""
+        plate = self.plate
+        if plate is None:
+            return None
+        if self.look is Look.CLEAN_PLATE:
+            return self.view_from_frame
+        home = self.home_to_frame(plate.surface_id, plate.home_frame)
+        here = self.view_from(plate.surface_id)
+        return None if home is None or here is None else then(home.inverse(), here)

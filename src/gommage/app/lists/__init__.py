@@ -1,0 +1,1 @@
+"""Lists: models over the document, cards and lines."""

@@ -1,0 +1,67 @@
+"""Small pictures on the cards: each fix's region, held still, on the frame on the desk."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from functools import partial
+
+import numpy as np
+from PySide6.QtGui import QImage
+
+from gommage.app.lists.cards import LOUPE
+from gommage.app.picture.viewer import image_of
+from gommage.app.session import Session
+from gommage.core.document import Fix, Shot, placement
+from gommage.core.engine import Look, Priority, ViewRequest, view_pixels
+from gommage.core.geometry import IDENTITY, Mapping, around, composed, scaling, shift
+
+__all__ = ["Loupes"]
+
+MARGIN_PX = 14
+
+
+class Loupes:
+    """Asks for the small pictures when frame or document change."""
+
+    def __init__(self, session: Session, show: Callable[[str, QImage], None]) -> None:
+        self._session, self._show = session, show
+
+    def ask(self) -> None:
+        """Ask for a small picture of each fix."""
+        session, shot = self._session, self._session.shot
+        session.call_off("loupe")
+        if shot is None:
+            return
+        frame, engine = session.desk.frame, session.engine
+        size = 2 * LOUPE.width(), 2 * LOUPE.height()
+        for fix in shot.fixes:
+            held = _held_still(shot, fix, frame)
+            if held is None:
+                continue
+            request = ViewRequest(shot, frame, Look.RESULT, held, size, session.desk.display)
+            session.submit(
+                ("loupe", fix.id, frame, shot), Priority.NEIGHBOUR, partial(view_pixels, engine, request),
+                partial(self._came, fix.id), lambda words: None,
+            )  # fmt: skip
+
+    def _came(self, fix_id: str, pixels: np.ndarray) -> None:
+        self._show(fix_id, image_of(pixels, 1.0))
+
+
+def _held_still(shot: Shot, fix: Fix, frame: int) -> Mapping | None:
+    """Return the view of a fix's region on a frame, at twice the loupe's size; None where it is not."""
+    if not fix.cover.drawn:
+        return None
+    _, drawn = fix.cover.drawn[0]
+    to_frame: Mapping | None = IDENTITY
+    if drawn.surface_id:
+        placed = placement(shot, shot.surface(drawn.surface_id))
+        to_frame = placed.mapping(frame) if placed is not None else None
+    if to_frame is None:
+        return None
+    box = around(drawn.shape.keys[0].points, MARGIN_PX)
+    scale = 2 * min(LOUPE.width() / box.width, LOUPE.height() / box.height)
+    middle = (box.left + box.right) / 2, (box.top + box.bottom) / 2
+    return composed(
+        to_frame.inverse(), shift(-middle[0], -middle[1]), scaling(scale), shift(LOUPE.width(), LOUPE.height())
+    )

@@ -1,0 +1,1 @@
+"""Look: tokens, style, icons, fonts, rows of controls."""

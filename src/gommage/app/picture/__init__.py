@@ -1,0 +1,1 @@
+"""The picture: viewer, what it asks the engine for, what is drawn over it."""

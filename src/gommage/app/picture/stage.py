@@ -1,0 +1,202 @@
+"""The picture and what one does on it: the desk's tools meet the pen here, and what they do is shown."""
+
+from __future__ import annotations
+
+import numpy as np
+from PySide6.QtCore import QObject, Signal
+
+from gommage.app.desk import Desk
+from gommage.app.hands.brush import source_words, takes_source
+from gommage.app.hands.gestures import Hand, PointerEvent, Receiver, Step
+from gommage.app.hands.ground import Ground
+from gommage.app.hands.tools import gesture_of
+from gommage.app.picture.drawing import CursorLook
+from gommage.app.picture.overlays import overlay_of
+from gommage.app.picture.painting import StrokeOnScreen
+from gommage.app.picture.sheet import SheetStage
+from gommage.app.picture.viewer import Viewer
+from gommage.app.picture.views import Views
+from gommage.app.session import Session
+from gommage.core.document import Project
+from gommage.core.engine import Look
+from gommage.core.geometry import growth
+
+__all__ = ["Stage"]
+
+
+class Stage(QObject, Receiver):
+    """Owns the hand; renews picture, overlay and cursor, each when what it shows has changed."""
+
+    source_said = Signal(str)
+
+    def __init__(self, session: Session, viewer: Viewer) -> None:
+        super().__init__(viewer)
+        self._session, self._viewer = session, viewer
+        self.hand = Hand(self)
+        self.views = Views(session, viewer, self.ground)
+        self.sheet = SheetStage(session, viewer)
+        self._stroke: StrokeOnScreen | None = None
+        self._alt_held = False
+        viewer.pointer.connect(self._on_pointer)
+        viewer.hovered.connect(self._on_hovered)
+        viewer.view_changed.connect(self.refresh)
+        viewer.resized.connect(self.refresh)
+        viewer.key_held.connect(self._on_key_held)
+        viewer.wipe_dragged.connect(lambda share: session.set_desk(wipe=share))
+        session.document_changed.connect(self._on_document_changed)
+        session.desk_changed.connect(self._on_desk_changed)
+
+    def ground(self) -> Ground:
+        """Return what the hand works on, as it is now."""
+        return Ground(self._session.shown, self._session.desk, self._viewer.view_from_picture())
+
+    # -- showing --------------------------------------------------------------------------------------------
+
+    def refresh(self) -> None:
+        """Ask for the picture, draw overlay and cursor."""
+        if self.ground().look is Look.SHEET:
+            self.views.forget()
+            self.sheet.refresh()
+        else:
+            self.views.refresh()
+            self._refresh_overlay()
+
+    def _refresh_overlay(self) -> None:
+        ground = self.ground()
+        if ground.look is not Look.SHEET:
+            self._viewer.set_overlay(overlay_of(ground, self.hand.trace))
+            self._refresh_cursor(ground)
+
+    def _refresh_cursor(self, ground: Ground) -> None:
+        tool, view, plate = ground.desk.paint_tool, ground.view_from_plate, ground.plate
+        if tool is None or view is None or plate is None:
+            self._viewer.set_cursor_look(None, is_hand=ground.desk.tool == "hand")
+            return
+        at = self._viewer.pen_at
+        place = view.inverse()(np.array([at.x(), at.y()])) if at is not None else np.zeros(2)
+        scale = growth(view, place)
+        by = line_from = None
+        desk = ground.desk
+        if takes_source(tool) and desk.source is not None:
+            moved = view(place + (desk.source.dx, desk.source.dy)) - view(place)
+            by = float(moved[0]), float(moved[1])
+        elif takes_source(tool) and desk.source_at is not None:
+            x, y = view(np.array(desk.source_at))
+            line_from = float(x), float(y)
+            by = (float(x) - at.x(), float(y) - at.y()) if at is not None else None
+        radius = desk.brush.size_px / 2 * (scale if np.isfinite(scale) else 1.0)
+        is_setting = self._alt_held and takes_source(tool)
+        self._viewer.set_cursor_look(CursorLook(radius, desk.brush.softness, by, line_from, is_setting))
+        self.source_said.emit(source_words(ground))
+
+    def _on_document_changed(self, old: Project, new: Project) -> None:
+        shot = self._session.desk.shot(new)
+        if shot is not None:
+            self._viewer.set_aspect(shot.footage.pixel_aspect)
+        self.refresh()
+
+    def _on_desk_changed(self, old: Desk, new: Desk) -> None:
+        self._viewer.set_wipe(new.wipe if new.has_wipe else None)
+        if _view_of(old) != _view_of(new):
+            self.refresh()
+        else:
+            self._refresh_overlay()
+
+    # -- the pen --------------------------------------------------------------------------------------------
+
+    def _on_key_held(self, key: str, is_down: bool) -> None:
+        if key == "Q":
+            self._session.set_desk(is_flicked=is_down)
+        elif key == "Z":
+            self._session.set_desk(hides_overlays=is_down)
+        else:
+            self._alt_held = is_down
+            self._refresh_cursor(self.ground())
+
+    def _on_hovered(self, x: float, y: float) -> None:
+        if self._session.desk.source_at is not None and self._session.desk.source is None:
+            self._refresh_cursor(self.ground())
+
+    def _on_pointer(self, event: PointerEvent) -> None:
+        ground = self.ground()
+        if ground.shot is None:
+            return
+        if ground.look is Look.SHEET:
+            if event.kind == "press":
+                self.sheet.press(event.x, event.y)
+        elif self.hand.is_busy:
+            self.hand.feed(event, ground)
+        elif event.kind == "press":
+            gesture = gesture_of(event, ground)
+            if gesture is not None:
+                self.hand.begin(gesture)
+
+    def cancel(self) -> bool:
+        """Drop the gesture in hand; returns whether there was one."""
+        return self.hand.cancel()
+
+    # -- what the hand says -----------------------------------------------------------------------------------
+
+    def show(self, step: Step) -> None:
+        """Show what a gesture that goes on says."""
+        if step.desk:
+            self._session.set_desk(**step.desk)
+        if step.laying is not None:
+            self._lay(step)
+        if step.edit is not None:
+            self._session.preview("gesture", step.edit)
+        if step.trace is not None:
+            self._refresh_overlay()
+
+    def _lay(self, step: Step) -> None:
+        assert step.laying is not None
+        if self._stroke is None:
+            request = self.views.live_request()
+            if request is None:
+                return
+            self._stroke = StrokeOnScreen(self._session, self._viewer, request, step.laying)
+            self.views.hold(self._stroke.stroke_id)
+        if len(step.laying.points):
+            self._stroke.lay(step.laying.points)
+
+    def do(self, step: Step) -> None:
+        """Do what a gesture ended with."""
+        stroke, self._stroke = self._stroke, None
+        if stroke is not None:
+            if step.laying is not None and len(step.laying.points):
+                stroke.lay(step.laying.points)
+            self.views.hold("")
+        if step.error:
+            self._session.error_shown.emit(step.error)
+        if step.edit is None:
+            is_done = True
+            self._session.preview("gesture", None)
+        else:
+            is_done = self._session.commit_preview("gesture", step.label, step.edit)
+        if stroke is not None:
+            shot = self._session.desk.shot(self._session.project)
+            if is_done and step.edit is not None and shot is not None:
+                stroke.finish(shot)
+            else:
+                stroke.drop()
+        if is_done and step.desk:
+            self._session.set_desk(**step.desk)
+        self._refresh_overlay()
+
+    def drop(self) -> None:
+        """Take back what was shown of a gesture that was called off."""
+        stroke, self._stroke = self._stroke, None
+        if stroke is not None:
+            stroke.drop()
+            self.views.hold("")
+        self._session.preview("gesture", None)
+        self._refresh_overlay()
+
+
+def _view_of(desk: Desk) -> tuple[object, ...]:
+    """Return what of the desk the picture itself depends on."""
+    return (
+        desk.shot_id, desk.frame, desk.look, desk.is_flicked, desk.plate_id, desk.display, desk.has_wipe,
+        desk.is_steady, desk.is_square_on, desk.surface_id if desk.is_steady or desk.is_square_on else "",
+        desk.has_test_card and (desk.step, desk.surface_id), desk.look is Look.SHEET and desk.surface_id,
+    )  # fmt: skip

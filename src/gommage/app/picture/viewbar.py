@@ -1,0 +1,105 @@
+"""The bar under the picture: zoom, what to look at, steady and wipe, exposure, display, value under the pen."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+from PySide6.QtCore import QSignalBlocker, Signal
+from PySide6.QtGui import QAction
+from PySide6.QtWidgets import QComboBox, QDoubleSpinBox, QHBoxLayout, QLabel, QSizePolicy, QToolButton, QWidget
+
+from gommage.app.look.theme import tabular_font
+from gommage.core.engine import Look
+from gommage.core.picture.colour import Display, views
+
+__all__ = ["ViewBar"]
+
+
+class ViewBar(QWidget):
+    """Reports what the user wants to see; shows what is seen."""
+
+    look_chosen = Signal(object)
+    display_chosen = Signal(object)
+
+    def __init__(self, action: Callable[[str], QAction]) -> None:
+        super().__init__()
+        self.setObjectName("panel")
+        self._display = Display()
+        self.zoom = QLabel("100 %")
+        self.zoom.setFont(tabular_font(9))
+        self.zoom.setMinimumWidth(42)
+        self.zoom.setAccessibleName("Zoom")
+        self.look = QComboBox()
+        self.look.setAccessibleName("What to look at")
+        for look in Look:
+            self.look.addItem(look.capitalize(), look)
+        self.look.activated.connect(lambda: self.look_chosen.emit(Look(self.look.currentData())))
+        self.exposure = self._number("Exposure", -8, 8, 0.5, " stops", "Brightens the display only")
+        self.gamma = self._number("Gamma", 0.2, 4, 0.1, " γ", "Lifts the display only")
+        self.gamma.setValue(1.0)
+        self.transform = QComboBox()
+        self.transform.setAccessibleName("Display transform")
+        self.transform.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
+        self.transform.setMinimumContentsLength(11)
+        for device, view in views():
+            if device == Display().device:
+                self.transform.addItem(view, (device, view))
+        self.transform.setCurrentText(Display().view)
+        self.transform.setToolTip("Display transform")
+        self.value = QLabel()
+        self.value.setFont(tabular_font(8.5))
+        self.value.setProperty("quiet", True)
+        self.value.setAccessibleName("Value under the pen")
+        self.value.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
+        row = QHBoxLayout(self)
+        row.setContentsMargins(6, 2, 6, 2)
+        row.setSpacing(4)
+        row.addWidget(_action_button(action("fit_view")))
+        row.addWidget(self.zoom)
+        row.addWidget(self.look)
+        for name in ("steady", "square_on", "lattice", "test_card", "wipe"):
+            row.addWidget(_action_button(action(name)))
+        row.addWidget(self.value, 1)
+        for widget in (self.exposure, self.gamma, self.transform):
+            row.addWidget(widget)
+        self.exposure.valueChanged.connect(self._changed)
+        self.gamma.valueChanged.connect(self._changed)
+        self.transform.activated.connect(self._changed)
+
+    @staticmethod
+    def _number(name: str, low: float, high: float, step: float, suffix: str, tip: str) -> QDoubleSpinBox:
+        box = QDoubleSpinBox()
+        box.setRange(low, high)
+        box.setSingleStep(step)
+        box.setDecimals(1)
+        box.setSuffix(suffix)
+        box.setAccessibleName(name)
+        box.setToolTip(f"{name}: {tip}")
+        box.setButtonSymbols(QDoubleSpinBox.ButtonSymbols.NoButtons)
+        box.setFixedWidth(78)
+        box.setFont(tabular_font(9))
+        return box
+
+    def _changed(self) -> None:
+        device, view = self.transform.currentData()
+        self.display_chosen.emit(Display(device, view, self.exposure.value(), self.gamma.value()))
+
+    def show_look(self, look: Look) -> None:
+        """Show what is being looked at."""
+        with QSignalBlocker(self.look):
+            self.look.setCurrentIndex(self.look.findData(look))
+
+    def show_zoom(self, zoom: float) -> None:
+        """Show the zoom."""
+        self.zoom.setText(f"{zoom:.0%}".replace("%", " %"))
+
+    def show_value(self, words: str) -> None:
+        """Show position and colour under the pen."""
+        self.value.setText(words)
+
+
+def _action_button(action: QAction) -> QToolButton:
+    button = QToolButton()
+    button.setDefaultAction(action)
+    button.setAccessibleName(action.text())
+    return button

@@ -1,0 +1,383 @@
+"""The viewer: shows pixels that the engine made, overlays on top, and hands pen and mouse on."""
+
+from __future__ import annotations
+
+import numpy as np
+from numpy.typing import NDArray
+from PySide6.QtCore import QEvent, QPointF, QRectF, QSize, Qt, Signal
+from PySide6.QtGui import (
+    QColor,
+    QImage,
+    QKeyEvent,
+    QMouseEvent,
+    QPainter,
+    QPaintEvent,
+    QPen,
+    QPointingDevice,
+    QResizeEvent,
+    QTabletEvent,
+    QWheelEvent,
+)
+from PySide6.QtWidgets import QWidget
+
+from gommage.app.hands.gestures import PointerEvent
+from gommage.app.look.theme import tabular_font, theme
+from gommage.app.picture.drawing import CursorLook, draw_cursor, draw_overlay, draw_tag
+from gommage.app.picture.overlays import Overlay
+from gommage.core.geometry import IDENTITY, Mapping, Window, from_matrix, then
+
+__all__ = ["Viewer", "image_of"]
+
+ZOOM_STEP = 1.25
+SMALLEST_ZOOM, LARGEST_ZOOM = 0.05, 40.0
+WIPE_GRAB_PX = 7
+
+
+class Viewer(QWidget):
+    """Show a picture. All coordinates it takes and gives are viewport pixels of the screen (logical)."""
+
+    pointer = Signal(object)
+    hovered = Signal(float, float)
+    view_changed = Signal()
+    key_held = Signal(str, bool)
+    resized = Signal()
+    wipe_dragged = Signal(float)
+
+    def __init__(self, parent: QWidget | None = None) -> None:
+        super().__init__(parent)
+        self.setObjectName("viewer")
+        self.setAccessibleName("Picture")
+        self.setMouseTracking(True)
+        self.setTabletTracking(True)
+        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
+        self.setAttribute(Qt.WidgetAttribute.WA_OpaquePaintEvent)
+        self.setMinimumSize(320, 240)
+        self._zoom, self._aspect = 1.0, 1.0
+        self._centre = QPointF(0, 0)
+        self._image: QImage | None = None
+        self._image_view: Mapping = IDENTITY
+        self._other: QImage | None = None
+        self._other_view: Mapping = IDENTITY
+        self._wipe_at: float | None = None
+        self._drags_wipe = False
+        self._live: dict[str, list[tuple[Window, QImage]]] = {}
+        self._overlay = Overlay()
+        self._cursor: CursorLook | None = None
+        self.pen_at: QPointF | None = None
+        self._message = ""
+        self._pan_from: QPointF | None = None
+        self._is_hand = False
+        self._pressed = False
+
+    # -- view -----------------------------------------------------------------------------------------------
+
+    @property
+    def zoom(self) -> float:
+        """Viewport pixels a picture pixel, down the picture."""
+        return self._zoom
+
+    @property
+    def message(self) -> str:
+        """The words in the picture's place."""
+        return self._message
+
+    @property
+    def has_picture(self) -> bool:
+        """Whether there is a picture."""
+        return self._image is not None
+
+    def view_from_picture(self) -> Mapping:
+        """Return zoom and pan as a mapping; pixels that are not square are as wide as they were filmed."""
+        z, wide = self._zoom, self._zoom * self._aspect
+        x, y = self.width() / 2 - wide * self._centre.x(), self.height() / 2 - z * self._centre.y()
+        return from_matrix(np.array([[wide, 0, x], [0, z, y], [0, 0, 1.0]]))
+
+    def pixel_size(self) -> tuple[int, int]:
+        """Return the viewport in device pixels."""
+        ratio = self.devicePixelRatioF()
+        return max(round(self.width() * ratio), 1), max(round(self.height() * ratio), 1)
+
+    def set_aspect(self, aspect: float) -> None:
+        """Show pixels so many times as wide as they are high."""
+        if aspect != self._aspect:
+            self._aspect = aspect
+            self.view_changed.emit()
+
+    def fit(self, width: int, height: int) -> None:
+        """Show the whole of a picture of that size."""
+        self._zoom = min((self.width() - 24) / (width * self._aspect), (self.height() - 24) / height)
+        self._zoom = float(np.clip(self._zoom, SMALLEST_ZOOM, LARGEST_ZOOM))
+        self._centre = QPointF(width / 2, height / 2)
+        self.view_changed.emit()
+
+    def zoom_to(self, zoom: float, around: QPointF | None = None) -> None:
+        """Zoom, keeping what is under a point where it is."""
+        fixed = around if around is not None else QPointF(self.width() / 2, self.height() / 2)
+        zoom = float(np.clip(zoom, SMALLEST_ZOOM, LARGEST_ZOOM))
+        middle = QPointF(self.width() / 2, self.height() / 2)
+        by, change = fixed - middle, 1 / self._zoom - 1 / zoom
+        self._centre += QPointF(by.x() * change / self._aspect, by.y() * change)
+        self._zoom = zoom
+        self.view_changed.emit()
+
+    def show_around(self, x: float, y: float, zoom: float) -> None:
+        """Put a picture position in the middle, at a zoom."""
+        self._zoom, self._centre = float(np.clip(zoom, SMALLEST_ZOOM, LARGEST_ZOOM)), QPointF(x, y)
+        self.view_changed.emit()
+
+    # -- what is shown --------------------------------------------------------------------------------------
+
+    def set_picture(self, pixels: NDArray[np.uint8] | None, message: str = "", keeps: str | None = None) -> None:
+        """Show pixels (h, w, 4) that were made for the view as it is; None shows the message alone.
+
+        Paint that was laid over the last picture goes, but for the stroke `keeps` that is still in the hand.
+        """
+        self._image = None if pixels is None else image_of(pixels, self.devicePixelRatioF())
+        self._image_view = self.view_from_picture()
+        self._message = message
+        self._live = {name: bits for name, bits in self._live.items() if name == keeps}
+        self.update()
+
+    def set_other(self, pixels: NDArray[np.uint8] | None) -> None:
+        """Set the picture that shows right of the wipe's line."""
+        self._other = None if pixels is None else image_of(pixels, self.devicePixelRatioF())
+        self._other_view = self.view_from_picture()
+        self.update()
+
+    def set_wipe(self, at: float | None) -> None:
+        """Put the wipe's line at a share of the width, or take it away."""
+        if at != self._wipe_at:
+            self._wipe_at = at
+            if at is None:
+                self._other = None
+            self.update()
+
+    def add_live(self, stroke_id: str, window: Window, pixels: NDArray[np.uint8]) -> None:
+        """Lay pixels of a stroke in the hand over the picture, until a picture with the stroke in it comes."""
+        ratio = self.devicePixelRatioF()
+        bits = self._live.setdefault(stroke_id, [])
+        bits.append((window, image_of(pixels, ratio, has_alpha=True)))
+        if len(bits) > 32:
+            self._live[stroke_id] = [_united(bits, ratio)]
+        area = QRectF(window.left / ratio, window.top / ratio, window.width / ratio, window.height / ratio)
+        self.update(area.toAlignedRect().adjusted(-1, -1, 1, 1))
+
+    def drop_live(self, stroke_id: str) -> None:
+        """Take away the pixels of a stroke that was called off."""
+        if self._live.pop(stroke_id, None) is not None:
+            self.update()
+
+    def set_overlay(self, overlay: Overlay) -> None:
+        """Set what is drawn over the picture."""
+        self._overlay = overlay
+        self.update()
+
+    def set_cursor_look(self, cursor: CursorLook | None, *, is_hand: bool = False) -> None:
+        """Set the brush cursor; without one the pointer is a cross, or a hand that moves the view by plain drags."""
+        self._cursor, self._is_hand = cursor, is_hand
+        plain = Qt.CursorShape.OpenHandCursor if is_hand else Qt.CursorShape.CrossCursor
+        wanted = Qt.CursorShape.BlankCursor if cursor else plain
+        if self._pan_from is None and self.cursor().shape() != wanted:
+            self.setCursor(wanted)
+        self.update()
+
+    # -- painting -------------------------------------------------------------------------------------------
+
+    def paintEvent(self, event: QPaintEvent) -> None:
+        painter = QPainter(self)
+        painter.fillRect(event.rect(), QColor(theme().surround))
+        if self._image is not None:
+            self._draw_image(painter, self._image, self._image_view)
+            ratio = self.devicePixelRatioF()
+            for bits in self._live.values():
+                for window, bit in bits:
+                    painter.drawImage(QPointF(window.left / ratio, window.top / ratio), bit)
+            if self._wipe_at is not None and self._other is not None:
+                self._draw_wipe(painter, self._wipe_at, self._other)
+        if self._message:
+            self._draw_message(painter)
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        draw_overlay(painter, self._overlay)
+        if self.pen_at is not None and self._cursor is not None:
+            is_current = self._image_view == self.view_from_picture() and not self._pressed
+            draw_cursor(painter, self.pen_at, self._cursor, self._image if is_current else None)
+        painter.end()
+
+    def _draw_image(self, painter: QPainter, image: QImage, made_for: Mapping) -> None:
+        now = self.view_from_picture()
+        if now == made_for:
+            painter.drawImage(0, 0, image)
+            return
+        # The engine is a moment behind a pan or zoom: what is there is moved along meanwhile.
+        moved = then(made_for.inverse(), now)
+        corner, opposite = moved(np.array([[0.0, 0.0], [self.width(), self.height()]]))
+        painter.drawImage(QRectF(QPointF(*corner), QPointF(*opposite)), image)
+
+    def _draw_wipe(self, painter: QPainter, at: float, other: QImage) -> None:
+        x = at * self.width()
+        painter.save()
+        painter.setClipRect(QRectF(x, 0, self.width() - x, self.height()))
+        self._draw_image(painter, other, self._other_view)
+        painter.restore()
+        painter.setPen(QPen(QColor(theme().accent), 1.5))
+        painter.drawLine(QPointF(x, 0), QPointF(x, self.height()))
+        draw_tag(painter, QPointF(x - 8, 10), "result", right=True)
+        draw_tag(painter, QPointF(x + 8, 10), "plate")
+
+    def _draw_message(self, painter: QPainter) -> None:
+        painter.setPen(QColor(theme().text))
+        painter.setFont(tabular_font(11))
+        box = QRectF(self.rect()).adjusted(40, 40, -40, -40)
+        painter.drawText(box, Qt.AlignmentFlag.AlignCenter | Qt.TextFlag.TextWordWrap, self._message)
+
+    # -- events ---------------------------------------------------------------------------------------------
+
+    def resizeEvent(self, event: QResizeEvent) -> None:
+        super().resizeEvent(event)
+        self.resized.emit()
+
+    def sizeHint(self) -> QSize:
+        return QSize(720, 480)
+
+    def wheelEvent(self, event: QWheelEvent) -> None:
+        steps = event.angleDelta().y() / 120
+        if steps:
+            self.zoom_to(self._zoom * ZOOM_STEP**steps, event.position())
+        event.accept()
+
+    def tabletEvent(self, event: QTabletEvent) -> None:
+        kinds = {
+            QEvent.Type.TabletPress: "press",
+            QEvent.Type.TabletMove: "move",
+            QEvent.Type.TabletRelease: "release",
+        }
+        kind = kinds.get(event.type())
+        if kind is None:
+            return
+        eraser = event.pointerType() == QPointingDevice.PointerType.Eraser
+        pressure = event.pressure() if kind != "release" else 0.0
+        self._feed(kind, event.position(), event.modifiers(), pressure, is_eraser=eraser)
+        event.accept()
+
+    def mousePressEvent(self, event: QMouseEvent) -> None:
+        middle = event.button() == Qt.MouseButton.MiddleButton
+        if middle or (self._is_hand and event.button() == Qt.MouseButton.LeftButton):
+            self._pan_from = event.position()
+            self.setCursor(Qt.CursorShape.ClosedHandCursor)
+        elif event.button() == Qt.MouseButton.LeftButton:
+            if self._wipe_at is not None and abs(event.position().x() - self._wipe_at * self.width()) < WIPE_GRAB_PX:
+                self._drags_wipe = True
+                return
+            self._feed("press", event.position(), event.modifiers(), 1.0)
+
+    def mouseMoveEvent(self, event: QMouseEvent) -> None:
+        if self._pan_from is not None:
+            by = event.position() - self._pan_from
+            self._centre -= QPointF(by.x() / (self._zoom * self._aspect), by.y() / self._zoom)
+            self._pan_from = event.position()
+            self.view_changed.emit()
+            self.update()
+        elif self._drags_wipe:
+            self.wipe_dragged.emit(float(np.clip(event.position().x() / self.width(), 0.02, 0.98)))
+        else:
+            self._feed("move", event.position(), event.modifiers(), 1.0)
+
+    def mouseReleaseEvent(self, event: QMouseEvent) -> None:
+        if self._pan_from is not None:
+            self._pan_from = None
+            self.set_cursor_look(self._cursor, is_hand=self._is_hand)
+        elif self._drags_wipe:
+            self._drags_wipe = False
+        elif event.button() == Qt.MouseButton.LeftButton:
+            self._feed("release", event.position(), event.modifiers(), 1.0)
+
+    def _feed(
+        self,
+        kind: str,
+        at: QPointF,
+        modifiers: Qt.KeyboardModifier,
+        pressure: float,
+        *,
+        is_eraser: bool = False,
+    ) -> None:
+        before, self.pen_at = self.pen_at, at
+        if kind != "move":
+            self._pressed = kind == "press"
+        self.hovered.emit(at.x(), at.y())
+        if kind != "move" or self._pressed:
+            self.pointer.emit(
+                PointerEvent(
+                    kind,
+                    at.x(),
+                    at.y(),
+                    pressure,
+                    alt=bool(modifiers & Qt.KeyboardModifier.AltModifier),
+                    shift=bool(modifiers & Qt.KeyboardModifier.ShiftModifier),
+                    control=bool(modifiers & Qt.KeyboardModifier.ControlModifier),
+                    is_eraser=is_eraser,
+                )
+            )
+        self._update_cursor(before, at)
+
+    def _update_cursor(self, before: QPointF | None, at: QPointF) -> None:
+        """Draw anew where the cursor was and where it is now, not the whole picture."""
+        look = self._cursor
+        if look is None:
+            return
+        reach = look.radius + 6
+        for place in (before, at):
+            if place is None:
+                continue
+            area = QRectF(place.x() - reach, place.y() - reach, 2 * reach, 2 * reach)
+            if look.source_by is not None:
+                area = area.united(area.translated(*look.source_by))
+            if look.line_from is not None:
+                area = area.united(
+                    QRectF(QPointF(*look.line_from), at).normalized().adjusted(-reach, -reach, reach, reach)
+                )
+            self.update(area.toAlignedRect())
+
+    def leaveEvent(self, event: QEvent) -> None:
+        self.pen_at = None
+        self.update()
+
+    def keyPressEvent(self, event: QKeyEvent) -> None:
+        self._held(event, is_down=True)
+
+    def keyReleaseEvent(self, event: QKeyEvent) -> None:
+        self._held(event, is_down=False)
+
+    def _held(self, event: QKeyEvent, *, is_down: bool) -> None:
+        names = {Qt.Key.Key_Q: "Q", Qt.Key.Key_Z: "Z", Qt.Key.Key_Alt: "Alt"}
+        name = names.get(Qt.Key(event.key()))
+        plain = not event.modifiers() & Qt.KeyboardModifier.ControlModifier
+        if name and plain and not event.isAutoRepeat():
+            self.key_held.emit(name, is_down)
+        else:
+            event.ignore()
+
+
+def image_of(pixels: NDArray[np.uint8], ratio: float, *, has_alpha: bool = False) -> QImage:
+    """Return an image that owns its pixels (h, w, 4), so that the array may go."""
+    height, width = pixels.shape[:2]
+    kind = QImage.Format.Format_ARGB32_Premultiplied if has_alpha else QImage.Format.Format_RGB32
+    pixels = np.ascontiguousarray(pixels)
+    image = QImage(pixels.data, width, height, width * 4, kind).copy()
+    image.setDevicePixelRatio(ratio)
+    return image
+
+
+def _united(bits: list[tuple[Window, QImage]], ratio: float) -> tuple[Window, QImage]:
+    """Return the bits of a stroke as one."""
+    whole = Window(0, 0, 0, 0)
+    for window, _ in bits:
+        whole = whole | window
+    image = QImage(whole.width, whole.height, QImage.Format.Format_ARGB32_Premultiplied)
+    image.fill(Qt.GlobalColor.transparent)
+    painter = QPainter(image)
+    for window, bit in bits:
+        bit.setDevicePixelRatio(1.0)
+        painter.drawImage(window.left - whole.left, window.top - whole.top, bit)
+    painter.end()
+    image.setDevicePixelRatio(ratio)
+    return whole, image

@@ -1,0 +1,186 @@
+"""What the picture asks the engine for.
+
+What is on screen, the wipe's other half, neighbours, and which frames are ready.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Hashable
+from dataclasses import replace
+from functools import partial
+
+import numpy as np
+from PySide6.QtCore import QObject, QTimer, Signal
+
+from gommage.app.hands.ground import Ground
+from gommage.app.picture.viewer import Viewer
+from gommage.app.session import Session
+from gommage.core.engine import Engine, Look, Priority, Step, ViewRequest, view_key, view_pixels
+from gommage.core.geometry import Mapping, composed, fitted, from_matrix, scaling, then
+from gommage.core.picture.card import CARD_CORNERS
+
+__all__ = ["Views"]
+
+NEIGHBOURS = (1, 2, 3, -1, 4, 5, 6)
+"""Frames that are made ready after the one on screen, in playing direction first."""
+READY_MS = 150
+"""Pictures come in bursts; which frames are ready is looked up once after each."""
+LOOKS_ALONE = (Look.CLEAN_PLATE, Look.SHEET)
+"""Looks that are the same on all frames."""
+
+
+class Views(QObject):
+    """Asks for pictures and shows those that are still wanted when they come."""
+
+    shown = Signal(int)
+    ready_changed = Signal(object)
+
+    def __init__(self, session: Session, viewer: Viewer, ground: Callable[[], Ground]) -> None:
+        super().__init__(viewer)
+        self._session, self._viewer, self._ground = session, viewer, ground
+        self._wanted: dict[str, Hashable] = {}
+        self._held = ""
+        self._checking_ready = QTimer(self)
+        self._checking_ready.setSingleShot(True)
+        self._checking_ready.setInterval(READY_MS)
+        self._checking_ready.timeout.connect(self._ask_ready)
+
+    def stop(self) -> None:
+        """Look up nothing more."""
+        self._checking_ready.stop()
+
+    def hold(self, stroke_id: str) -> None:
+        """Keep the paint of a stroke on screen, whatever picture comes; empty: of none."""
+        self._held = stroke_id
+
+    # -- requests -------------------------------------------------------------------------------------------
+
+    def request(self, frame: int, look: Look) -> ViewRequest | None:
+        """Return what the viewport asks of the engine for a frame."""
+        ground = self._ground()
+        return _request(ground, frame, look, self._viewer.devicePixelRatioF(), self._viewer.pixel_size())
+
+    def live_request(self) -> ViewRequest | None:
+        """Return what is on screen, as it is without what a gesture shows: what a stroke is laid on."""
+        ground = replace(self._ground(), project=self._session.project)
+        ratio, size = self._viewer.devicePixelRatioF(), self._viewer.pixel_size()
+        return _request(ground, ground.frame, ground.look, ratio, size)
+
+    def refresh(self) -> None:
+        """Ask for the picture on screen."""
+        ground = self._ground()
+        look = ground.look
+        request = self.request(ground.frame, look)
+        if request is None:
+            self._viewer.set_picture(None)
+            return
+        self._ask("screen", request, self._show)
+        if ground.desk.has_wipe:
+            other = self.request(ground.frame, Look.PLATE)
+            assert other is not None
+            self._ask("other", other, lambda _, pixels: self._viewer.set_other(pixels))
+
+    def forget(self) -> None:
+        """Want nothing: something else is in the picture's place."""
+        self._wanted.clear()
+        self._session.call_off("screen", "other")
+
+    def _ask(self, place: str, request: ViewRequest, show: Callable[[ViewRequest, np.ndarray], None]) -> None:
+        """Get pixels: from the cache at once, else from a job; an older wish for the same place is called off."""
+        key, engine = view_key(request), self._session.engine
+        self._wanted[place] = key
+        found = engine.cache.get(key)
+        if found is not None:
+            show(request, found)
+            return
+
+        def came(pixels: np.ndarray) -> None:
+            if self._wanted.get(place) == key:
+                show(request, pixels)
+
+        def failed(words: str) -> None:
+            if self._wanted.get(place) == key and place == "screen":
+                self._viewer.set_picture(None, words)
+                self.shown.emit(request.frame)
+
+        self._session.jobs.cancel(lambda name: isinstance(name, tuple) and name[0] == place and name[1] != key)
+        self._session.submit((place, key), Priority.SCREEN, partial(_made, engine, request), came, failed)
+
+    def _show(self, request: ViewRequest, pixels: np.ndarray) -> None:
+        self._viewer.set_picture(pixels, keeps=self._held)
+        self.shown.emit(request.frame)
+        self._prepare_neighbours()
+        self._checking_ready.start()
+
+    def _prepare_neighbours(self) -> None:
+        """Make the next frames ready, so that stepping is instant."""
+        ground = self._ground()
+        shot, look = ground.shot, ground.look
+        if shot is None or look in LOOKS_ALONE:
+            return
+        engine = self._session.engine
+        self._session.call_off("ahead")
+        for step in NEIGHBOURS:
+            frame = ground.desk.frame + step
+            request = self.request(frame, look) if frame in shot.footage.frames else None
+            if request is not None:
+                self._session.submit(
+                    ("ahead", frame), Priority.NEIGHBOUR, partial(_made, engine, request), self._on_ahead,
+                    lambda words: None,
+                )  # fmt: skip
+
+    def _on_ahead(self, _: np.ndarray) -> None:
+        if not self._checking_ready.isActive():
+            self._checking_ready.start()
+
+    # -- what is ready --------------------------------------------------------------------------------------
+
+    def is_ready(self, frame: int) -> bool:
+        """Whether a frame could be shown at once."""
+        request = self.request(frame, self._ground().look)
+        return request is not None and view_key(request) in self._session.engine.cache
+
+    def _ask_ready(self) -> None:
+        """Look up, beside the interface, which frames could be shown at once."""
+        ground, engine = self._ground(), self._session.engine
+        shot = ground.shot
+        if shot is None:
+            return
+        ratio, size = self._viewer.devicePixelRatioF(), self._viewer.pixel_size()
+
+        def find(check: Callable[[], None]) -> frozenset[int]:
+            found = []
+            for frame in shot.footage.frames:
+                check()
+                request = _request(ground, frame, ground.look, ratio, size)
+                if request is not None and view_key(request) in engine.cache:
+                    found.append(frame)
+            return frozenset(found)
+
+        self._session.call_off("ready")
+        self._session.submit(("ready", ground), Priority.IDLE, find, self.ready_changed.emit, lambda words: None)
+
+
+def _request(ground: Ground, frame: int, look: Look, ratio: float, size_wh: tuple[int, int]) -> ViewRequest | None:
+    shot = ground.shot
+    if shot is None:
+        return None
+    device = then(ground.view_of(frame), scaling(ratio))
+    plate_id = ground.desk.plate_id if look is Look.CLEAN_PLATE else ""
+    return ViewRequest(shot, frame, look, device, size_wh, ground.desk.display, plate_id, _card(ground, frame, device))
+
+
+def _card(ground: Ground, frame: int, device_from_frame: Mapping) -> Mapping | None:
+    """Return where the test card lies on the screen's pixels."""
+    surface, desk = ground.surface, ground.desk
+    if not desk.has_test_card or desk.step is not Step.FOLLOW or surface is None:
+        return None
+    home = ground.home_to_frame(surface.id, frame)
+    return (
+        None if home is None else composed(from_matrix(fitted(CARD_CORNERS, surface.corners)), home, device_from_frame)
+    )
+
+
+def _made(engine: Engine, request: ViewRequest, check: Callable[[], None]) -> np.ndarray:
+    """Return a viewport's pixels; a job's work."""
+    return view_pixels(engine, request, check)

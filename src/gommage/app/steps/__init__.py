@@ -1,0 +1,1 @@
+"""The five steps: a page of the panel each, and their commands."""

@@ -1,0 +1,1 @@
+"""The frame strip and its lanes."""

@@ -1,0 +1,105 @@
+"""What the strip shows of the surface and the fix in hand; gathered from the session, in arrays."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+
+import numpy as np
+from numpy.typing import NDArray
+
+from gommage.app.session import Session
+from gommage.core.engine import Step
+from gommage.core.engine.steps import SLIP_TO_LOOK_AT_PX
+
+__all__ = ["StripData", "strip_data"]
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class StripData:
+    """What the strip shows.
+
+    Attributes
+    ----------
+    first, last : int
+        The shot's frames.
+    sure_from : int
+        Frame of the first of `sure`, (N,) 0 to 1: how well each frame was followed, NaN where it was not.
+    slips : (N,) float64
+        By how many pixels the surface may be off there, with `reasons` why.
+    keys : tuple of int
+        Frames with keys of the part in hand.
+    homes : tuple of int
+        Home frames: of the surface, then of the plates.
+    strokes : dict of int to int
+        How many strokes were painted on a plate at home there.
+    figures : dict of int to float
+        Per cent, for the check lane.
+    span : (first, last) or None
+        Where the fix in hand lives.
+    pins : tuple of int
+        Frames corrected by hand.
+    marked : (first, last) or None
+        Marked frames.
+    """
+
+    first: int = 1
+    last: int = 0
+    missing: frozenset[int] = frozenset()
+    sure_from: int = 0
+    sure: NDArray[np.float64] = field(default_factory=lambda: np.zeros(0))
+    slips: NDArray[np.float64] = field(default_factory=lambda: np.zeros(0))
+    reasons: tuple[str, ...] = ()
+    keys: tuple[int, ...] = ()
+    homes: tuple[int, ...] = ()
+    strokes: dict[int, int] = field(default_factory=dict)
+    figures: dict[int, float] = field(default_factory=dict)
+    span: tuple[int, int] | None = None
+    pins: tuple[int, ...] = ()
+    marked: tuple[int, int] | None = None
+    step: Step = Step.FOLLOW
+
+    def slip(self, frame: int) -> float | None:
+        """Return by how many pixels the surface may be off on a frame, None where it is not."""
+        row = frame - self.sure_from
+        return float(self.slips[row]) if 0 <= row < len(self.slips) and np.isfinite(self.sure[row]) else None
+
+    def reason(self, frame: int) -> str:
+        """Return why the surface may be off on a frame."""
+        row = frame - self.sure_from
+        return self.reasons[row] if 0 <= row < len(self.reasons) else ""
+
+
+def strip_data(session: Session) -> StripData:
+    """Return what the frame strip shows of the surface and the fix in hand."""
+    desk, project, shot = session.desk, session.shown, session.shot
+    if shot is None:
+        return StripData()
+    frames = shot.footage.frames
+    surface, fix = desk.surface(project), desk.fix(project)
+    found = session.surface_summary(surface.id) if surface is not None else None
+    sure, slips, sure_from = np.zeros(0), np.zeros(0), 0
+    reasons: tuple[str, ...] = ()
+    if found is not None and found.is_known:
+        slips, reasons, sure_from = found.slip_px, found.reasons, found.first
+        sure = np.where(found.is_placed, found.certainty / (1 + (slips / SLIP_TO_LOOK_AT_PX) ** 2), np.nan)
+    shape = desk.shape(project)
+    lives = [one for life in fix.frames if (one := life.within(frames))] if fix is not None else []
+    span = (min(one.first for one in lives), max(one.last for one in lives)) if lives else (frames.first, frames.last)
+    figures = {one.frame: one.worst for one in session.measures(fix.id)} if fix is not None else {}
+    return StripData(
+        first=frames.first,
+        last=frames.last,
+        missing=frozenset(shot.footage.missing),
+        sure_from=sure_from,
+        sure=sure,
+        slips=slips,
+        reasons=reasons,
+        keys=tuple(key.frame for key in shape.keys) if shape is not None else (),
+        homes=(surface.home_frame,) if surface is not None else (),
+        strokes={p.home_frame: len(p.painting.strokes) for p in shot.clean_plates if p.painting.strokes},
+        figures=figures,
+        span=span if fix is not None else None,
+        pins=tuple(pin.frame for pin in surface.pins) if surface is not None else (),
+        marked=desk.marked,
+        step=desk.step,
+    )

@@ -1,0 +1,12 @@
+"""The lanes of the frame strip, one file a lane: each says when it has something to show, and draws it."""
+
+from gommage.app.strip.lanes.check import CheckLane
+from gommage.app.strip.lanes.follow import FollowLane
+from gommage.app.strip.lanes.keys import KeysLane
+from gommage.app.strip.lanes.lane import Lane
+from gommage.app.strip.lanes.strokes import StrokesLane
+
+__all__ = ["LANES", "CheckLane", "FollowLane", "KeysLane", "StrokesLane"]
+
+LANES: tuple[Lane, ...] = (FollowLane(), KeysLane(), StrokesLane(), CheckLane())
+"""From the top down."""

@@ -1,0 +1,36 @@
+"""Strokes, where the clean plate that they are on is at home."""
+
+from __future__ import annotations
+
+from PySide6.QtCore import QRectF, Qt
+from PySide6.QtGui import QColor, QPainter
+
+from gommage.app.look.theme import tabular_font, theme
+from gommage.app.strip.data import StripData
+from gommage.app.strip.lanes.lane import Lane
+from gommage.app.strip.scale import Scale
+from gommage.core.engine import Step
+
+__all__ = ["StrokesLane"]
+
+
+class StrokesLane(Lane):
+    """How much was painted."""
+
+    name = "strokes"
+    steps = (Step.FILL,)
+
+    def is_there(self, data: StripData) -> bool:
+        return bool(data.strokes) or super().is_there(data)
+
+    def draw(self, painter: QPainter, box: QRectF, scale: Scale, data: StripData) -> None:
+        colours = theme()
+        painter.setFont(tabular_font(8.5))
+        for frame, count in data.strokes.items():
+            wide = max(scale.per_frame, 4.0)
+            bar = QRectF(scale.x(frame), box.top() + 2, wide, box.height() - 4)
+            painter.fillRect(bar, QColor(colours.accent))
+            painter.setPen(QColor(colours.text))
+            words = f"{count} stroke" + ("s" if count != 1 else "")
+            room = QRectF(bar.right() + 4, box.top(), 90, box.height())
+            painter.drawText(room, Qt.AlignmentFlag.AlignVCenter, words)

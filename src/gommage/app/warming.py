@@ -1,0 +1,34 @@
+"""Load what is slow to load beside the interface, before it is needed: compiled code, colour tables."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+import numpy as np
+
+from gommage.core.document import Brush, Matte, Shape, Stroke
+from gommage.core.document.arrays import Array
+from gommage.core.geometry import IDENTITY, Window, shift
+
+__all__ = ["warm_up"]
+
+
+def warm_up(check: Callable[[], None]) -> None:
+    """Run each compiled loop once on next to nothing."""
+    from gommage.core.cover import matte_at, matte_pixels
+    from gommage.core.paint import Canvas, lay_stroke
+    from gommage.core.picture import resample
+    from gommage.core.picture.colour import show
+
+    small = np.zeros((16, 16, 3), np.float32)
+    check()
+    show(small)
+    check()
+    resample(small, shift(0.5, 0.5), Window.of(8, 8))
+    check()
+    stroke = Stroke(id="warm", points=Array([[4.0, 4.0, 1.0], [9.0, 9.0, 1.0]]), brush=Brush(size_px=4.0))
+    canvas = Canvas(small)
+    lay_stroke(canvas, canvas, stroke)
+    check()
+    cover = Matte.of(Shape.of("warm", 1, [[2, 2], [9, 2], [9, 9]]))
+    matte_pixels(matte_at(cover, 1, lambda surface_id: IDENTITY), Window.of(16, 16))
