@@ -28,7 +28,7 @@ from gommage.core.document import (
     Area,
     Array,
     Channel,
-    Frames,
+    FrameRange,
     MotionModel,
     PlaneFollow,
     Project,
@@ -84,13 +84,13 @@ def follow_rows() -> list[Row]:
 
     def follow(last: int) -> Track:
         track: Track | None = None
-        for step in follow_plane(frames.__getitem__, surface, Frames(first=FIRST, last=last), FIRST):
+        for step in follow_plane(frames.__getitem__, surface, FrameRange(first=FIRST, last=last), FIRST):
             track = with_step(track, step)
         assert track is not None
         return track
 
     follow(FIRST + 1)  # compiles
-    span = Frames(first=FIRST, last=FIRST + count - 1)
+    span = FrameRange(first=FIRST, last=FIRST + count - 1)
     begin = time.perf_counter()
     track = follow(span.last)
     spent = (time.perf_counter() - begin) / (count - 1)

@@ -15,7 +15,7 @@ from gommage.core.document import (
     Cover,
     Fix,
     Footage,
-    Frames,
+    FrameRange,
     PlaneFollow,
     Project,
     Shape,
@@ -88,7 +88,7 @@ def shot_on_disk(folder: Path, width: int, height: int, count: int, fixes: int, 
     for step in range(count):
         pixels = filmed(base, motion(step, width, height), 0.01, step).astype(np.float16)
         write_still(folder / f"shot.{FIRST + step}.exr", pixels, bits=16, compression="zip:1")
-    footage = Footage(path=str(folder / "shot.####.exr"), frames=Frames(first=FIRST, last=FIRST + count - 1),
+    footage = Footage(path=str(folder / "shot.####.exr"), frames=FrameRange(first=FIRST, last=FIRST + count - 1),
                       width=width, height=height, colour_space=SCENE_LINEAR)  # fmt: skip
     track = Track(
         first_frame=FIRST,

@@ -8,21 +8,22 @@ os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 
 import numpy as np
 import pytest
+from msgspec.structs import replace
 from PySide6.QtCore import QEventLoop, QTimer
 from PySide6.QtWidgets import QApplication
 
 from gommage.app.main_window import MainWindow
 from gommage.app.start import make_application
 from gommage.core.document import (
-    Area,
     Array,
     Footage,
-    Frames,
+    FrameRange,
+    Matte,
     PlaneFollow,
     Project,
     Shape,
-    ShapeKey,
     Shot,
+    Softness,
     Surface,
     Track,
 )
@@ -68,15 +69,21 @@ def rectangle(left: float, top: float, right: float, bottom: float) -> np.ndarra
 
 
 def shape_of(points: np.ndarray, frame: int = 1001, shape_id: str = "shape") -> Shape:
-    return Shape(id=shape_id, keys=(ShapeKey(frame=frame, points=Array(points)),))
+    return Shape.of(shape_id, frame, points)
 
 
-def plane(points: np.ndarray, frame: int = 1001, **fields) -> PlaneFollow:
+def cover_of(*shapes: Shape, softness: float = 6.0, surface_id: str = "wall", **fields) -> Matte:
+    """A cover that rides on a surface."""
+    matte = Matte.of(*shapes, surface_id=surface_id, softness=Softness(outwards_px=softness))
+    return replace(matte, **fields)
+
+
+def plane(points: np.ndarray, frame: int = 1001, surface_id: str = "wall", **fields) -> PlaneFollow:
     """A plane of one area."""
-    return PlaneFollow(areas=(Area(shape=shape_of(points, frame, "area")),), **fields)
+    return PlaneFollow(areas=Matte.of(shape_of(points, frame, "area"), surface_id=surface_id), **fields)
 
 
-SMALL_FRAMES = Frames(first=1001, last=1006)
+SMALL_FRAMES = FrameRange(first=1001, last=1006)
 
 
 @pytest.fixture
@@ -129,13 +136,13 @@ def settle(window: MainWindow) -> None:
 def window(tmp_path, qapp):
     """An empty main window; afterwards no thread of it may be left."""
     make_application()
-    made = MainWindow(Engine(1024**3), tmp_path / "journals")
+    made = MainWindow(Engine(1024**3), tmp_path / "journals", tmp_path / "state")
     made.show()
     made.activateWindow()
     wait_until(made.isActiveWindow, 5)
     yield made
     made.session.saved = made.session.project  # nothing asks about unsaved work
     made.close()
-    assert not [thread.name for thread in threading.enumerate() if thread.name.startswith("job-")]
+    assert not [thread.name for thread in threading.enumerate() if thread.name.startswith(("job-", "journal"))]
     made.deleteLater()
     QApplication.processEvents()

@@ -5,17 +5,29 @@ from hypothesis import strategies as st
 
 from gommage.core.document import (
     Aim,
-    Area,
     Array,
+    Brush,
     ByHand,
     Channel,
     CleanPlate,
-    Cover,
+    Combine,
+    Drawn,
+    Ease,
     Fix,
     Footage,
+    FrameRange,
     Frames,
+    FromFrame,
+    FromPicture,
+    GrainMatch,
+    Key,
+    Keys,
+    LightMatch,
     Match,
+    Matte,
+    MattePart,
     MotionModel,
+    Painting,
     Pin,
     PlaneFollow,
     PointsFollow,
@@ -23,6 +35,7 @@ from gommage.core.document import (
     Shape,
     ShapeKey,
     Shot,
+    Softness,
     Source,
     Spot,
     SpotPath,
@@ -31,6 +44,7 @@ from gommage.core.document import (
     Surface,
     Tool,
     Track,
+    VertexKind,
 )
 
 names = st.text(min_size=1, max_size=12)
@@ -38,24 +52,40 @@ number = st.floats(-1e4, 1e4, allow_nan=False)
 share = st.floats(0, 1)
 
 
+tools = st.sampled_from((Tool.CLONE, Tool.HEAL, Tool.RESTORE))
+lives = st.sampled_from(((), (Frames(first=1002),), (Frames(last=1004), Frames(first=1007, last=1009))))
+keyed = st.floats(0, 2) | st.just(Keys(keys=(Key(frame=1001, value=0.5), Key(frame=1009, value=1.5, ease=Ease.HELD))))
+
+
 @st.composite
 def shapes(draw, frame=1001):
     count = draw(st.integers(3, 6))
     frames = sorted(draw(st.sets(st.integers(1001, 1020), min_size=1, max_size=3)))
     keys = tuple(
-        ShapeKey(frame=f, points=Array(draw(st.lists(st.tuples(number, number), min_size=count, max_size=count))))
-        for f in frames
+        ShapeKey.of(f, draw(st.lists(st.tuples(number, number), min_size=count, max_size=count))) for f in frames
     )
-    return Shape(id=draw(names), keys=keys, is_smooth=draw(st.booleans()))
+    kinds = draw(st.lists(st.sampled_from((VertexKind.CORNER, VertexKind.SMOOTH)), min_size=count, max_size=count))
+    return Shape(id=draw(names), keys=keys, kinds=tuple(kinds), ease=draw(st.sampled_from(Ease)))
+
+
+@st.composite
+def mattes(draw, least=0):
+    parts = tuple(
+        MattePart(
+            id=shape.id, source=Drawn(shape=shape, surface_id=draw(st.sampled_from(("", "surface")))),
+            combine=draw(st.sampled_from(Combine)), is_inverted=draw(st.booleans()), grow_px=draw(keyed),
+            frames=draw(lives), is_on=draw(st.booleans()),
+        )
+        for shape in draw(st.lists(shapes(), min_size=least, max_size=2))
+    )  # fmt: skip
+    return Matte(parts=parts, grow_px=draw(keyed), softness=Softness(outwards_px=draw(keyed)))
 
 
 @st.composite
 def strokes(draw):
-    points = draw(st.lists(st.tuples(number, number, share), min_size=1, max_size=5))
-    return Stroke(
-        id=draw(names), tool=draw(st.sampled_from(Tool)), points=Array(points), size_px=draw(st.floats(0.5, 400)),
-        softness=draw(share), opacity=draw(share), source=Source(dx=draw(number), dy=draw(number)),
-    )  # fmt: skip
+    points = draw(st.lists(st.tuples(number, number, share), min_size=1, max_size=8))
+    brush = Brush(tool=draw(tools), size_px=draw(st.floats(0.5, 400)), softness=draw(share), opacity=draw(share))
+    return Stroke(id=draw(names), points=Array(points), brush=brush, source=Source(dx=draw(number), dy=draw(number)))
 
 
 @st.composite
@@ -80,11 +110,10 @@ def spots(draw):
 
 @st.composite
 def hows(draw):
-    areas = st.lists(st.builds(Area, shape=shapes(), stays_put=st.booleans()), min_size=1, max_size=2).map(tuple)
     corners = Array([[0, 0], [draw(number), 1], [2, 2], [1, draw(number)]])
     return draw(
         st.builds(
-            PlaneFollow, areas=areas, keep_outs=areas, motion=st.sampled_from(MotionModel),
+            PlaneFollow, areas=mattes(1), keep_outs=mattes(), motion=st.sampled_from(MotionModel),
             channel=st.sampled_from(Channel), leaves_out_front=st.booleans(),
         )
         | st.builds(PointsFollow, spots=st.lists(spots(), min_size=1, max_size=3).map(tuple))
@@ -95,19 +124,20 @@ def hows(draw):
 
 @st.composite
 def projects(draw):
-    footage = Footage(path="/pictures/a.####.exr", frames=Frames(first=1001, last=1020), width=64, height=48)
+    footage = Footage(path="/pictures/a.####.exr", frames=FrameRange(first=1001, last=1020), width=64, height=48)
     surface = Surface(
         id="surface", name=draw(names), home_frame=1001, how=draw(hows()), track=draw(st.none() | tracks()),
         pins=draw(st.sampled_from(((), (Pin(frame=1004, home=Array([[1, 2]]), placed=Array([[3, 4]])),)))),
     )  # fmt: skip
     plate = CleanPlate(
         id="plate", name=draw(names), surface_id="surface", home_frame=1001,
-        strokes=tuple(draw(st.lists(strokes(), max_size=3))),
+        base=draw(st.sampled_from((FromFrame(), FromPicture(path="/pictures/clean.exr")))),
+        painting=Painting(strokes=tuple(draw(st.lists(strokes(), max_size=3)))),
     )  # fmt: skip
     fix = Fix(
         id="fix", name=draw(names), surface_id="surface",
-        cover=Cover(shapes=tuple(draw(st.lists(shapes(), max_size=2)))),
-        match=Match(grain=draw(share)), is_on=draw(st.booleans()),
+        cover=draw(mattes()), hold_outs=draw(mattes()), frames=draw(lives), opacity=draw(keyed), is_on=draw(st.booleans()),
+        match=Match(light=LightMatch(exposure_stops=draw(keyed)), grain=GrainMatch(amount=draw(keyed))),
     )  # fmt: skip
     shot = Shot(id="shot", name=draw(names), footage=footage, surfaces=(surface,), clean_plates=(plate,), fixes=(fix,))
     return Project.of(shot)

@@ -6,9 +6,8 @@ from hypothesis import given
 from hypothesis import strategies as st
 from msgspec.structs import replace
 
-from gommage.core.document import Array, ByHand, Pin, Still, Surface, Track, edits, placement
-from gommage.core.document.placements import correction, fitted, moved
-from gommage.core.document.records import NOT_SEEN
+from gommage.core.document import NOT_SEEN, Array, ByHand, Pin, Still, Surface, Track, edits, placement
+from gommage.core.geometry import IDENTITY, fitted, moved
 from tests.conftest import plane, rectangle
 
 CORNERS = rectangle(20, 20, 120, 90)
@@ -27,11 +26,11 @@ def with_surfaces(shot, *surfaces):
 
 
 def surface(name="wall", track=None, **fields):
-    return Surface(id=name, name=name, home_frame=1001, how=plane(CORNERS), track=track, **fields)
+    return Surface(id=name, name=name, home_frame=1001, how=plane(CORNERS, surface_id=name), track=track, **fields)
 
 
 def corners_at(shot, one, frame):
-    return moved(placement(shot, one).matrix(frame), CORNERS)
+    return placement(shot, one).home_to_frame(frame)(CORNERS)
 
 
 def pin(frame, by, corners=CORNERS):
@@ -40,7 +39,9 @@ def pin(frame, by, corners=CORNERS):
 
 def test_without_pins_it_is_what_was_measured(small_shot):
     one = surface(track=shifts([(k, 0) for k in range(6)]))
-    assert placement(with_surfaces(small_shot, one), one) is one.track
+    placed = placement(with_surfaces(small_shot, one), one)
+    np.testing.assert_array_equal(placed.matrices, one.track.home_to_frame.values)
+    assert placed.as_track() == one.track
     assert placement(small_shot, surface()) is None
 
 
@@ -60,7 +61,7 @@ def test_a_pin_is_exact_on_its_frame_and_spreads_smoothly(small_shot):
     assert (np.diff(off) > -EXACT).all()
     assert off[4] == pytest.approx(3)
     assert off[5] == pytest.approx(3), "after the last pin the correction stays"
-    assert placement(shot, one).slip_px[3] != measured.slip_px[3]
+    assert placement(shot, one).slip_px[3] != 0.1
 
 
 def test_own_points_correct_as_much_as_they_tell(small_shot):
@@ -69,26 +70,26 @@ def test_own_points_correct_as_much_as_they_tell(small_shot):
         placed = own[:count] + np.arange(2 * count).reshape(count, 2) * 0.7
         one = surface(track=shifts([(0, 0)] * 6),
                       pins=(Pin(frame=1003, home=Array(own[:count]), placed=Array(placed)),))  # fmt: skip
-        matrix = placement(with_surfaces(small_shot, one), one).matrix(1003)
-        np.testing.assert_allclose(moved(matrix, own[:count]), placed, atol=1e-8)
+        mapping = placement(with_surfaces(small_shot, one), one).home_to_frame(1003)
+        np.testing.assert_allclose(mapping(own[:count]), placed, atol=1e-8)
         if count < 4:
-            np.testing.assert_allclose(matrix[2], (0, 0, 1), atol=1e-12)
+            np.testing.assert_allclose(mapping.matrix[2], (0, 0, 1), atol=1e-12)
 
 
 def test_a_pin_beyond_what_was_followed_carries_it_there(small_shot):
     one = surface(track=shifts([(k, 0) for k in range(3)]), pins=(pin(1006, (10, 0)),))
     placed = placement(with_surfaces(small_shot, one), one)
     assert (placed.frames.first, placed.frames.last) == (1001, 1006)
-    np.testing.assert_allclose(moved(placed.matrix(1006), CORNERS), CORNERS + (10, 0), atol=EXACT)
+    np.testing.assert_allclose(placed.home_to_frame(1006)(CORNERS), CORNERS + (10, 0), atol=EXACT)
     assert placed.reasons[4] == "placed by hand"
-    assert placed.certainty.values[4] == 0
+    assert placed.certainty[4] == 0
 
 
 def test_still_and_by_hand_need_no_follow(small_shot):
     still = Surface(id="s", name="S", home_frame=1001, how=Still(corners=Array(CORNERS)))
     hand = Surface(id="h", name="H", home_frame=1001, how=ByHand(corners=Array(CORNERS)), pins=(pin(1005, (8, 0)),))
     shot = with_surfaces(small_shot, still, hand)
-    np.testing.assert_array_equal(placement(shot, still).matrix(1006), np.eye(3))
+    assert placement(shot, still).home_to_frame(1006) == IDENTITY
     np.testing.assert_allclose(corners_at(shot, hand, 1005), CORNERS + (8, 0), atol=EXACT)
     halfway = corners_at(shot, hand, 1003)[0, 0] - CORNERS[0, 0]
     assert 2 < halfway < 6
@@ -116,7 +117,7 @@ def test_riding_begins_and_ends_without_a_jump(small_shot):
         np.testing.assert_allclose(
             corners_at(riding, riding.surface("rider"), frame), corners_at(project.shots[0], free, frame), atol=1e-9
         )
-    moved_on = edits.set_track(Project.of(riding), "shot", "below", shifts([(7.0 * k, k) for k in range(6)])).shots[0]
+    moved_on = edits.change_surface(Project.of(riding), "shot", "below", track=shifts([(7.0 * k, k) for k in range(6)])).shots[0]
     by = corners_at(moved_on, moved_on.surface("rider"), 1006) - corners_at(riding, riding.surface("rider"), 1006)
     np.testing.assert_allclose(by, np.full((4, 2), (10.0, 0.0)), atol=1e-9)
     again = edits.set_rides_on(Project.of(riding), "shot", "rider", "").shots[0]
@@ -135,9 +136,22 @@ def test_what_is_not_seen_is_not_placed(small_shot):
 
 def test_the_correction_of_a_frame_is_told(small_shot):
     track = shifts([(0, 0)] * 6)
-    one = surface(track=track, pins=(pin(1003, (4, 0)),))
-    np.testing.assert_allclose(moved(correction(track, one, 1006), CORNERS), CORNERS + (4, 0), atol=EXACT)
-    np.testing.assert_array_equal(correction(track, surface(track=track), 1003), np.eye(3))
+    one, plain = surface(track=track, pins=(pin(1003, (4, 0)),)), surface(track=track)
+    corrected = placement(with_surfaces(small_shot, one), one).correction(1006)
+    np.testing.assert_allclose(corrected(CORNERS), CORNERS + (4, 0), atol=EXACT)
+    assert placement(with_surfaces(small_shot, plain), plain).correction(1003) == IDENTITY
+
+
+def test_one_frame_is_what_all_frames_are(small_shot):
+    """A frame that is asked for by itself lies where the arrays of all frames have it, pins and carrier included."""
+    below = surface("below", shifts([(5.0 * k, k) for k in range(6)]), pins=(pin(1003, (11, 3)),))
+    rider = surface("rider", shifts([(0, 2.0 * k) for k in range(6)]), rides_on="below", pins=(pin(1005, (25, 9)),))
+    shot = with_surfaces(small_shot, below, rider)
+    for one in (below, rider):
+        placed = placement(shot, one)
+        for row, frame in enumerate(placed.frames):
+            np.testing.assert_allclose(placed.home_to_frame(frame).matrix, placed.matrices[row], atol=EXACT)
+            np.testing.assert_allclose(placed.corner_paths()[row], placed.home_to_frame(frame)(CORNERS), atol=1e-7)
 
 
 @given(st.integers(1, 4), st.integers(0, 1000))

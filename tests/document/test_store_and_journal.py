@@ -20,6 +20,12 @@ from tests.strategies import projects
 SAMPLE_V1 = "tests/document/project-v1.json"
 
 
+DANGLING = (
+    '{"version": 3, "shots": [{"id": "s", "name": "S", "footage": {"path": "a.exr", "frames": {"first": 1, "last": 2}, '
+    '"width": 8, "height": 8}, "fixes": [{"id": "x", "name": "X", "surface_id": "air"}]}]}'
+)
+
+
 @given(projects())
 @settings(max_examples=40, deadline=None)
 def test_plain_data_round_trip(project):
@@ -39,8 +45,8 @@ def test_a_project_of_version_1_is_read_for_ever():
     project = store.from_plain(json.loads(Path(SAMPLE_V1).read_text()))
     shot = project.shots[0]
     assert shot.fixes[0].fill.plate_ids == ("plate",)
-    assert shot.clean_plates[0].strokes[0].size_px == 8.0
-    assert shot.surfaces[0].track.matrix(1001).tolist() == [[1, 0, 0], [0, 1, 0], [0, 0, 1]]
+    assert shot.clean_plates[0].painting.strokes[0].brush.size_px == 8.0
+    assert shot.surfaces[0].track.row(1001).tolist() == [[1, 0, 0], [0, 1, 0], [0, 0, 1]]
     assert shot.surfaces[0].outline.tolist() == [[0, 0], [9, 0], [9, 9]]
     assert shot.surfaces[0].track.reasons == ("",) * len(shot.surfaces[0].track.frames)
 
@@ -70,6 +76,7 @@ def test_the_published_schema_is_that_of_the_records():
         ('{"version": 999, "shots": []}', "newer Gommage"),
         ('{"shots": []}', "no version number"),
         ('{"version": 1, "shots": [{"id": 5}]}', "contents are damaged"),
+        (DANGLING, "in the shot S: X refers to the surface 'air'"),
         ("[]", "no version number"),
     ],
 )

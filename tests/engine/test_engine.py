@@ -9,18 +9,24 @@ from msgspec.structs import replace
 
 from gommage.core.document import (
     Array,
+    Brush,
     CleanPlate,
-    CleanPlateFill,
-    Cover,
     Fix,
     Frames,
+    FromPicture,
+    GrainMatch,
+    LightMatch,
     Match,
+    Painting,
+    Plates,
     Project,
+    Softness,
     Source,
     Stroke,
     Tool,
     edits,
 )
+from gommage.core.document.edits import Slot
 from gommage.core.engine import (
     Cache,
     Engine,
@@ -36,29 +42,35 @@ from gommage.core.engine import (
     view_pixels,
 )
 from gommage.core.engine.cache import _bytes_of
-from gommage.core.picture import read_linear
-from gommage.core.picture.colour import DEFAULT_DISPLAY
+from gommage.core.geometry import IDENTITY, Window, scaling, shift
+from gommage.core.picture import halved, read_linear
 from gommage.core.picture.writing import write_still
-from gommage.errors import FootageError, FrameMissingError, GommageError
-from tests.conftest import rectangle, shape_of
+from gommage.errors import Cancelled, FootageError, FrameMissingError, GommageError
+from tests.conftest import cover_of, rectangle, shape_of
 
 COVER = rectangle(60, 40, 90, 70)
 HALF_FLOAT = 1e-3  # the plate's own rounding, at values below 1
 
 
-def with_fix(shot, *strokes, **match):
-    plate = CleanPlate(id="plate", name="Clean", surface_id="wall", home_frame=1001, strokes=strokes)
+def with_fix(shot, *strokes, is_lit=True, stops=0.0, grain=0.0):
+    plate = CleanPlate(
+        id="plate", name="Clean", surface_id="wall", home_frame=1001, painting=Painting(strokes=strokes)
+    )
+    match = Match(light=LightMatch(is_measured=is_lit, exposure_stops=stops), grain=GrainMatch(amount=grain))
     fix = Fix(
-        id="fix", name="Nail", surface_id="wall", cover=Cover(shapes=(shape_of(COVER),), softness_px=4),
-        fill=CleanPlateFill(plate_ids=("plate",)), match=Match(**{"grain": 0.0, **match}),
+        id="fix", name="Nail", surface_id="wall", cover=cover_of(shape_of(COVER, shape_id="cover"), softness=4),
+        fill=Plates(plate_ids=("plate",)), match=match,
     )  # fmt: skip
     return replace(shot, clean_plates=(plate,), fixes=(fix,))
 
 
-def clone(points=((75, 55, 1),), dx=-40.0, size=28.0, **fields):
-    return Stroke(
-        id="s", tool=Tool.CLONE, points=Array(points), size_px=size, softness=0.0, source=Source(dx=dx), **fields
-    )
+def clone(points=((75, 55, 1),), dx=-40.0, size=28.0, name="s", tool=Tool.CLONE, **brush):
+    brush = Brush(tool=tool, size_px=size, softness=0.0, **brush)
+    return Stroke(id=name, points=Array(points), brush=brush, source=Source(dx=dx))
+
+
+def result_of(shot, frame):
+    return Engine(10**9).result(shot, frame)
 
 
 def test_an_unpainted_plate_changes_nothing_that_is_seen(engine, small_shot):
@@ -69,13 +81,13 @@ def test_an_unpainted_plate_changes_nothing_that_is_seen(engine, small_shot):
 
 def test_light_follows_the_frame_and_without_match_does_not(engine, small_shot):
     shot = with_fix(small_shot, clone())
-    painted = engine.canvas(shot, shot.clean_plates[0])
+    painted = engine.painted(shot, shot.clean_plates[0])
     inside = np.s_[48:62, 68:82]
     dimmed = painted[inside] * 0.9**4
     np.testing.assert_allclose(engine.result(shot, 1005)[inside], dimmed, atol=0.01)
-    still = with_fix(small_shot, clone(), is_light_matched=False)
+    still = with_fix(small_shot, clone(), is_lit=False)
     np.testing.assert_allclose(engine.result(still, 1005)[inside], painted[inside], atol=HALF_FLOAT)
-    brighter = with_fix(small_shot, clone(), is_light_matched=False, light_stops=1.0)
+    brighter = with_fix(small_shot, clone(), is_lit=False, stops=1.0)
     np.testing.assert_allclose(engine.result(brighter, 1005)[inside], painted[inside] * 2, atol=2 * HALF_FLOAT)
 
 
@@ -99,25 +111,26 @@ def test_outside_the_cover_every_bit_is_the_plate_s(engine, small_shot):
 def test_a_plate_is_live_and_undo_is_instant(engine, small_shot):
     before = with_fix(small_shot)
     after = with_fix(small_shot, clone())
-    first = engine.result(before, 1003)
-    assert (engine.result(after, 1003) != first).any()
-    assert engine.result(with_fix(small_shot), 1003) is first
+    first = engine.patch(before, before.fixes[0], 1003)
+    assert (engine.result(after, 1003) != engine.result(before, 1003)).any()
+    again = with_fix(small_shot)
+    assert engine.patch(again, again.fixes[0], 1003) is first
 
 
 def test_a_new_stroke_costs_one_stroke(engine, small_shot, monkeypatch):
-    from gommage.core.engine import evaluate
+    from gommage.core.engine import pictures
 
     laid = []
-    real = evaluate.lay_stroke
+    real = pictures.lay_stroke
     monkeypatch.setattr(
-        evaluate,
+        pictures,
         "lay_stroke",
         lambda canvas, untouched, stroke: laid.append(stroke.id) or real(canvas, untouched, stroke),
     )
-    strokes = [replace(clone(), id=f"n{k}", size_px=10.0 + k) for k in range(4)]
+    strokes = [clone(name=f"n{k}", size=10.0 + k) for k in range(4)]
     for count in range(1, 5):
         shot = with_fix(small_shot, *strokes[:count])
-        engine.canvas(shot, shot.clean_plates[0])
+        engine.painted(shot, shot.clean_plates[0])
     assert laid == ["n0", "n1", "n2", "n3"]
 
 
@@ -126,14 +139,14 @@ def test_a_name_is_no_reason_to_compute_again(engine, small_shot):
     renamed = replace(
         shot, fixes=(replace(shot.fixes[0], name="Screw"),), clean_plates=(replace(shot.clean_plates[0], name="X"),)
     )
-    assert engine.result(renamed, 1002) is engine.result(shot, 1002)
+    assert engine.patch(renamed, renamed.fixes[0], 1002) is engine.patch(shot, shot.fixes[0], 1002)
 
 
 def test_fixes_build_on_what_lies_below(engine, small_shot):
     """The front fix matches its light to the back fix's pixels where these surround it."""
     shot = with_fix(small_shot, clone())
-    back = replace(shot.fixes[0], cover=Cover(shapes=(shape_of(rectangle(30, 20, 130, 100)),), softness_px=2),
-                   match=Match(is_light_matched=False, light_stops=1.0, grain=0.0))  # fmt: skip
+    match = Match(light=LightMatch(is_measured=False, exposure_stops=1.0), grain=GrainMatch(amount=0.0))
+    back = replace(shot.fixes[0], cover=cover_of(shape_of(rectangle(30, 20, 130, 100)), softness=2), match=match)
     front = replace(shot.fixes[0], id="front")
     both = replace(shot, fixes=(back, front))
     patch = engine.patch(both, front, 1001)
@@ -144,29 +157,29 @@ def test_fixes_build_on_what_lies_below(engine, small_shot):
 
 def test_a_fix_lives_on_its_frames_and_can_be_switched_off(engine, small_shot):
     shot = with_fix(small_shot, clone())
-    short = replace(shot, fixes=(replace(shot.fixes[0], frames=Frames(first=1002, last=1003)),))
+    short = replace(shot, fixes=(replace(shot.fixes[0], frames=(Frames(first=1002, last=1003),)),))
     assert [engine.patch(short, short.fixes[0], f) is not None for f in range(1001, 1005)] == [False, True, True, False]
     off = replace(shot, fixes=(replace(shot.fixes[0], is_on=False),))
-    assert engine.result(off, 1002) is engine.plate(shot.footage, 1002)
+    np.testing.assert_array_equal(engine.result(off, 1002), engine.plate(shot.footage, 1002))
 
 
 def test_what_lacks_a_plate_or_track_does_nothing(engine, small_shot):
     shot = with_fix(small_shot, clone())
     unfollowed = replace(shot, surfaces=(replace(shot.surfaces[0], track=None),))
     assert engine.patch(unfollowed, unfollowed.fixes[0], 1002) is None
-    no_plate = replace(shot, clean_plates=())
+    no_plate = replace(shot, fixes=(replace(shot.fixes[0], fill=Plates()),))
     assert engine.patch(no_plate, no_plate.fixes[0], 1002) is None
 
 
 def test_a_plate_from_a_picture(engine, small_shot, tmp_path):
     flat = np.full((120, 160, 3), 0.25, np.float32)
     write_still(tmp_path / "painted.exr", flat, bits=32)
-    shot = with_fix(small_shot, is_light_matched=False)
-    shot = replace(shot, clean_plates=(replace(shot.clean_plates[0], picture=str(tmp_path / "painted.exr")),))
+    shot = with_fix(small_shot, is_lit=False)
+    shot = replace(shot, clean_plates=(replace(shot.clean_plates[0], base=FromPicture(path=str(tmp_path / "painted.exr"))),))
     np.testing.assert_allclose(engine.result(shot, 1004)[50:60, 70:80], 0.25, atol=1e-5)
     write_still(tmp_path / "small.exr", flat[:50], bits=32)
-    wrong = replace(shot, clean_plates=(replace(shot.clean_plates[0], picture=str(tmp_path / "small.exr")),))
-    with pytest.raises(FootageError, match="The picture of Clean is 160 x 50, the shot is 160 x 120"):
+    wrong = replace(shot, clean_plates=(replace(shot.clean_plates[0], base=FromPicture(path=str(tmp_path / "small.exr"))),))
+    with pytest.raises(FootageError, match="small.exr is 160 x 50, the shot is 160 x 120"):
         engine.result(wrong, 1004)
 
 
@@ -176,7 +189,7 @@ def test_check_skips_gaps_and_finds_a_bad_light(engine, small_shot):
     good = engine.check(shot, shot.fixes[0])
     assert [one.frame for one in good] == [1001, 1002, 1004, 1005, 1006]
     assert max(one.seam_percent for one in good) < 1
-    bad = with_fix(gap, clone(), is_light_matched=False)
+    bad = with_fix(gap, clone(), is_lit=False)
     figures = {one.frame: one.seam_percent for one in engine.check(bad, bad.fixes[0])}
     assert figures[1006] == pytest.approx(100 * (1 / 0.9**5 - 1), rel=0.15)
 
@@ -199,7 +212,8 @@ def test_steps_say_how_far_a_fix_is(engine, small_shot):
 def test_steps_say_what_is_wrong(small_shot):
     done = with_fix(small_shot, clone())
     surface = done.surfaces[0]
-    large = edits.set_cover(Project.of(done), "shot", "fix", shapes=(shape_of(rectangle(-5, 0, 90, 70)),)).shots[0]
+    parts = cover_of(shape_of(rectangle(-5, 0, 90, 70))).parts
+    large = edits.change_matte(Project.of(done), "shot", "fix", Slot.COVER, parts=parts).shots[0]
     assert "beyond the area of Wall" in steps_of(large, large.fixes[0])[Step.COVER].words
     slipping = replace(
         done,
@@ -228,12 +242,13 @@ def test_steps_say_what_is_wrong(small_shot):
 
 
 def request_of(shot, look, frame=1002, **fields):
-    return ViewRequest(shot, frame, look, Array(np.eye(3)), (160, 120), plate_id="plate", **fields)
+    return ViewRequest(shot, frame, look, IDENTITY, (160, 120), plate_id="plate", **fields)
 
 
 @pytest.mark.parametrize("look", Look)
 def test_every_look_is_a_picture_of_the_viewport(engine, small_shot, look):
     pixels = view_pixels(engine, request_of(with_fix(small_shot, clone()), look))
+    assert 3 < pixels[..., :3].std() or look is Look.DIFFERENCE, "there is something in the picture"
     assert pixels.shape == (120, 160, 4)
     assert pixels.dtype == np.uint8
     assert (pixels[..., 3] == 255).all()
@@ -259,34 +274,153 @@ def test_a_view_depends_on_its_look_alone(small_shot):
 
 
 def test_the_surround_is_neutral(engine, small_shot):
-    request = ViewRequest(small_shot, 1001, Look.RESULT, Array(np.diag([0.5, 0.5, 1.0])), (160, 120))
+    request = ViewRequest(small_shot, 1001, Look.RESULT, scaling(0.5), (160, 120))
     assert view_pixels(engine, request)[119, 159].tolist() == [0x3A, 0x3A, 0x3A, 255]
 
 
-def test_a_live_stroke_shows_what_the_stroke_will_be(engine, small_shot):
-    shot, stroke = with_fix(small_shot), clone(points=((50, 50, 1), (90, 60, 1)), size=16.0)
-    live = LiveStroke(engine, shot, shot.clean_plates[0], stroke, np.eye(3), (160, 120), DEFAULT_DISPLAY)
-    shown = view_pixels(engine, request_of(shot, Look.CLEAN_PLATE)).copy()
-    bit = live.add(stroke.points.values)
-    shown[bit.window.slices] = bit.pixels
-    final = view_pixels(engine, request_of(with_fix(small_shot, stroke), Look.CLEAN_PLATE))
-    assert np.abs(shown.astype(int) - final).max() <= 1
-    far = LiveStroke(engine, shot, shot.clean_plates[0], stroke, np.eye(3), (160, 120), DEFAULT_DISPLAY)
-    assert far.add(np.array([[-900.0, -900, 1]])) is None
+def laid_in_pieces(engine, shot, stroke, request, pieces=(1, 2, 5)):
+    """Lay a stroke piece by piece over what is on screen; returns the screen and the live stroke."""
+    live = LiveStroke(engine, request, "plate", stroke)
+    screen = view_pixels(engine, request).copy()
+    for points in np.split(stroke.points.values, pieces):
+        shown = live.add(points) if len(points) else None
+        if shown is not None:
+            screen[shown.window.slices] = shown.pixels
+    return screen, live
+
+
+PATH = np.column_stack([np.linspace(50, 95, 8), np.linspace(50, 62, 8), np.linspace(0.4, 1, 8)])
+
+
+@pytest.mark.parametrize("tool", [Tool.CLONE, Tool.HEAL, Tool.RESTORE])
+@pytest.mark.parametrize("look", [Look.CLEAN_PLATE, Look.RESULT])
+def test_what_is_seen_while_painting_is_what_is_rendered(engine, small_shot, look, tool):
+    """Also on another frame than the plate's home, with cover, light and fresh grain."""
+    shot = with_fix(small_shot, clone(name="under"), grain=1.0)
+    stroke = clone(PATH, size=16.0, name="new", tool=tool)
+    frame = 1001 if look is Look.CLEAN_PLATE else 1004
+    screen, live = laid_in_pieces(engine, shot, stroke, request_of(shot, look, frame))
+    after = with_fix(small_shot, clone(name="under"), stroke, grain=1.0)
+    final = view_pixels(Engine(10**9), request_of(after, look, frame))
+    assert (final != view_pixels(engine, request_of(shot, look, frame))).any()
+    assert np.abs(screen.astype(int) - final).max() <= 1
+    live.finish(after)
+    np.testing.assert_array_equal(
+        engine.painted(after, after.clean_plates[0]), Engine(10**9).painted(after, after.clean_plates[0])
+    )
+
+
+def test_the_tiles_that_the_hand_saw_are_the_ones_that_are_kept(small_shot, monkeypatch):
+    from gommage.core.engine import pictures
+
+    engine = Engine(10**9)
+    shot, stroke = with_fix(small_shot), clone(PATH, size=16.0, name="new")
+    _, live = laid_in_pieces(engine, shot, stroke, request_of(shot, Look.CLEAN_PLATE, 1001))
+    live.finish(with_fix(small_shot, stroke))
+    monkeypatch.setattr(pictures, "lay_stroke", lambda *arguments: pytest.fail("it was painted again"))
+    assert engine.painted(with_fix(small_shot, stroke), with_fix(small_shot, stroke).clean_plates[0]) is not None
+
+
+def test_a_stroke_off_the_canvas_shows_nothing(engine, small_shot):
+    shot = with_fix(small_shot)
+    live = LiveStroke(engine, request_of(shot, Look.CLEAN_PLATE), "plate", clone())
+    assert live.add(np.array([[-900.0, -900, 1]])) is None
+
+
+def test_two_plates_blend_each_under_its_own_light(engine, small_shot):
+    """Between two home frames both are carried there, lit as the frame is, and mixed."""
+    shot = with_fix(small_shot, clone())
+    other = CleanPlate(
+        id="other", name="Other", surface_id="wall", home_frame=1005, painting=Painting(strokes=(clone(name="o"),))
+    )
+    fix = replace(shot.fixes[0], fill=Plates(plate_ids=("plate", "other")))
+    both = replace(shot, clean_plates=(*shot.clean_plates, other), fixes=(fix,))
+    inside = np.s_[48:62, 68:82]
+    painted = engine.painted(shot, shot.clean_plates[0])
+    for frame in (1001, 1003, 1005):
+        wanted = painted[inside] * 0.9 ** (frame - 1001)
+        np.testing.assert_allclose(engine.result(both, frame)[inside], wanted, atol=0.01)
+    patch = engine.patch(both, fix, 1003)
+    assert [light.stops[0] for light in patch.lights] == pytest.approx([2 * np.log2(0.9), -2 * np.log2(0.9)], abs=0.02)
+
+
+def test_a_window_of_the_result_is_the_result_of_the_window(engine, small_shot):
+    shot = with_fix(small_shot, clone(), grain=1.0)
+    window = Window(70, 30, 140, 66)
+    np.testing.assert_array_equal(engine.result(shot, 1004, window), engine.result(shot, 1004)[window.slices])
+
+
+def test_half_the_scale_is_the_same_picture(engine, small_shot):
+    """Evaluated small, a frame is what it would be made small, but for its edge and its own draw of grain."""
+    shot = with_fix(small_shot, clone())
+    small = engine.result(shot, 1004, scale=0.5)
+    assert small.shape == (60, 80, 3)
+    off = np.abs(small - halved(engine.result(shot, 1004), 1))
+    assert off.mean() < 0.002
+    assert off.max() < 0.06  # on the soft edge, whose curve is sampled at other places
+    with pytest.raises(ValueError, match="scale 0.3"):
+        engine.result(shot, 1004, scale=0.3)
+
+
+def test_the_viewer_asks_for_the_scale_it_shows(small_shot):
+    engine = Engine(10**9)
+    shot = with_fix(small_shot, clone())
+    view_pixels(engine, ViewRequest(shot, 1002, Look.RESULT, scaling(0.4), (64, 48)))
+    assert engine.patches.patch_if_there(*_inputs(shot, 1002), 1) is not None
+    assert engine.patches.patch_if_there(*_inputs(shot, 1002), 0) is None
+
+
+def _inputs(shot, frame):
+    from gommage.core.engine import frame_inputs
+
+    return frame_inputs(shot, frame)
+
+
+def test_hold_outs_keep_the_plate_and_opacity_mixes(engine, small_shot):
+    shot = with_fix(small_shot, clone())
+    fix = replace(shot.fixes[0], hold_outs=cover_of(shape_of(rectangle(72, 30, 100, 80)), softness=1))
+    held = replace(shot, fixes=(fix,))
+    plate, whole = engine.plate(shot.footage, 1002), engine.result(shot, 1002)
+    np.testing.assert_array_equal(engine.result(held, 1002)[48:62, 75:82], plate[48:62, 75:82])
+    np.testing.assert_array_equal(engine.result(held, 1002)[48:62, 65:70], whole[48:62, 65:70])
+    half = replace(shot, fixes=(replace(shot.fixes[0], opacity=0.5),))
+    inside = np.s_[48:62, 68:82]
+    np.testing.assert_allclose(engine.result(half, 1002)[inside], (plate[inside] + whole[inside]) / 2, atol=1e-6)
+
+
+def test_a_cover_may_stay_put_in_the_picture(engine, small_shot):
+    moving = np.repeat(np.eye(3)[None], 6, axis=0)
+    moving[:, 0, 2] = 5.0 * np.arange(6)
+    track = replace(small_shot.surfaces[0].track, home_to_frame=Array(moving))
+    shot = with_fix(replace(small_shot, surfaces=(replace(small_shot.surfaces[0], track=track),)))
+    put = replace(shot, fixes=(replace(shot.fixes[0], cover=cover_of(shape_of(COVER), softness=4, surface_id="")),))
+    rides, stays = (engine.patch(one, one.fixes[0], 1005).window for one in (shot, put))
+    assert rides.left - stays.left == 20
+
+
+def test_the_value_under_the_pen_is_read_not_computed(small_shot):
+    engine, shot = Engine(10**9), with_fix(small_shot, clone())
+    assert engine.value_if_there(shot, 1004, 75.5, 55.5, of_plate=True) is None
+    whole = engine.result(shot, 1004)
+    np.testing.assert_allclose(engine.value_if_there(shot, 1004, 75.5, 55.5, of_plate=False), whole[55, 75], rtol=1e-6)
+    np.testing.assert_array_equal(
+        engine.value_if_there(shot, 1004, 75.5, 55.5, of_plate=True), engine.plate(shot.footage, 1004)[55, 75]
+    )
+    assert engine.value_if_there(shot, 1004, -3, 55.5, of_plate=True) is None
 
 
 # -- cache and jobs -----------------------------------------------------------------------------------------
 
 
 def test_the_cache_drops_what_was_used_longest_ago():
-    cache = Cache(3 * 8000)
+    cache = Cache(3 * 8064)
     for name in "abc":
         cache.put(name, np.zeros(1000))
     cache.get("a")
     cache.put("d", np.zeros(900))
     assert "b" not in cache
     assert "a" in cache
-    assert cache.held_bytes <= 3 * 8000
+    assert cache.held_bytes <= 3 * 8064
     assert _bytes_of((np.zeros(10), [np.zeros(5)])) >= 120
 
 
@@ -313,6 +447,9 @@ def test_a_failure_is_not_cached():
     assert cache.get_or_make("k", lambda: 5) == 5
 
 
+CALLED_OFF_WITHIN_S = 0.05
+
+
 @pytest.fixture
 def jobs():
     made = Jobs()
@@ -325,6 +462,56 @@ def wait(condition, timeout_s=5.0):
     while not condition():
         assert time.monotonic() < end
         time.sleep(0.002)
+
+
+def test_who_waits_for_another_s_work_can_be_called_off():
+    cache, gate, called_off = Cache(10**6), threading.Event(), threading.Event()
+    maker = threading.Thread(target=lambda: cache.get_or_make("k", lambda: gate.wait(5)))
+    maker.start()
+
+    def check():
+        if called_off.is_set():
+            raise Cancelled
+
+    ended = []
+
+    def wait_for_it():
+        try:
+            cache.get_or_make("k", lambda: None, check)
+        except Cancelled:
+            ended.append(time.monotonic())
+
+    waiter = threading.Thread(target=wait_for_it)
+    waiter.start()
+    time.sleep(0.02)
+    begun = time.monotonic()
+    called_off.set()
+    waiter.join(5)
+    assert ended[0] - begun < CALLED_OFF_WITHIN_S
+    gate.set()
+    maker.join(5)
+
+
+def test_what_the_hand_does_is_done_in_order(jobs):
+    """Of three thousand jobs, submitted as fast as can be beside other work, none overtakes another."""
+    order = []
+    for number in range(3000):
+        jobs.submit(("hand", number), Priority.HAND, lambda check, n=number: order.append(n))
+        if number % 100 == 0:
+            jobs.submit(("screen", number), Priority.SCREEN, lambda check: time.sleep(0.001))
+    wait(jobs.is_idle)
+    assert order == list(range(3000))
+
+
+def test_the_hand_never_waits_for_neighbours(jobs):
+    gate, done = threading.Event(), threading.Event()
+    for number in range(6):
+        jobs.submit(("ahead", number), Priority.NEIGHBOUR, lambda check: gate.wait(5))
+        jobs.submit(("long", number), Priority.LONG, lambda check: gate.wait(5))
+    jobs.submit(("hand", 0), Priority.HAND, lambda check: None, lambda _: done.set())
+    assert done.wait(2)
+    gate.set()
+    wait(jobs.is_idle)
 
 
 def test_urgent_work_overtakes_and_long_work_leaves_room(jobs):
@@ -394,6 +581,3 @@ def test_plates_are_decoded_as_their_footage_says(engine, small_shot):
     np.testing.assert_array_equal(
         engine.plate(small_shot.footage, 1001), read_linear(raw, small_shot.footage.colour_space)
     )
-    assert engine.peek(small_shot, 1001, "plate") is engine.plate(small_shot.footage, 1001)
-    assert Engine(10**8).peek(small_shot, 1001, "plate") is None
-    assert engine.peek(with_fix(small_shot), 1001, "matte") is None

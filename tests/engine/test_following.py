@@ -4,7 +4,7 @@ import numpy as np
 import pytest
 from msgspec.structs import replace
 
-from gommage.core.document import Array, Cover, Fix, PointsFollow, Project, Spot, Still, Surface, edits, placement
+from gommage.core.document import Array, Fix, PointsFollow, Project, Spot, Still, Surface, edits, placement
 from gommage.core.engine import (
     Look,
     RenderTarget,
@@ -14,25 +14,25 @@ from gommage.core.engine import (
     render,
     sheet_of,
     sheet_pixels,
-    square_on,
     view_pixels,
 )
 from gommage.core.engine.following import surroundings
-from gommage.core.picture import apply_matrix, read_picture
+from gommage.core.geometry import IDENTITY, apply_matrix, fitted, from_matrix, shift, square_on
+from gommage.core.picture import read_picture
 from gommage.core.picture.card import CARD_CORNERS
 from gommage.errors import Cancelled, FollowError
-from tests.conftest import plane, rectangle, shape_of
+from tests.conftest import cover_of, plane, rectangle, shape_of
 
 STILL_TOLERANCE_PX = 0.05  # nothing moves in the small shot
 
 
 def test_a_surface_of_the_shot_is_followed(engine, small_shot):
-    loose = edits.set_track(Project.of(small_shot), "shot", "wall", None)
+    loose = edits.change_surface(Project.of(small_shot), "shot", "wall", track=None)
     done = followed(engine, loose, "shot", "wall").shots[0]
     placed = placement(done, done.surfaces[0])
     assert (placed.frames.first, placed.frames.last) == (1001, 1006)
     for frame in placed.frames:
-        off = apply_matrix(placed.matrix(frame), done.surfaces[0].corners) - done.surfaces[0].corners
+        off = placed.home_to_frame(frame)(done.surfaces[0].corners) - done.surfaces[0].corners
         assert np.abs(off).max() < STILL_TOLERANCE_PX
 
 
@@ -54,18 +54,18 @@ def test_what_stands_still_is_not_followed(engine, small_shot):
 def test_front_is_what_is_listed_later_and_covers_there_and_here(small_shot):
     back, front = (
         small_shot.surfaces[0],
-        replace(small_shot.surfaces[0], id="front", how=plane(rectangle(5, 5, 20, 20))),
+        replace(small_shot.surfaces[0], id="front", how=plane(rectangle(5, 5, 20, 20), surface_id="front")),
     )
-    cover = Cover(shapes=(shape_of(rectangle(60, 40, 90, 70)),))
+    cover = cover_of(shape_of(rectangle(60, 40, 90, 70)))
     fixes = (
         Fix(id="a", name="A", surface_id="wall", cover=cover),
         Fix(id="b", name="B", surface_id="front", is_on=False),
     )
     shot = replace(small_shot, surfaces=(back, front), fixes=fixes)
-    behind = surroundings(shot, back).in_front(1003, np.eye(3))
+    behind = surroundings(shot, back).in_front(1003, IDENTITY)
     assert [points.min() for points in behind] == [5, 40]
     assert surroundings(shot, front).in_front is None, "a cover of something behind it is not in front of it"
-    moved = surroundings(shot, back).in_front(1003, np.array([[1, 0, 10], [0, 1, 0], [0, 0, 1.0]]))
+    moved = surroundings(shot, back).in_front(1003, shift(10, 0))
     assert moved[1][:, 0].min() == 70, "a cover of its own rides on where it is thought to be"
 
 
@@ -97,10 +97,8 @@ def test_a_sheet_can_be_stopped(small_shot):
 
 
 def test_the_test_card_lies_where_it_is_put(engine, small_shot):
-    plain = ViewRequest(small_shot, 1001, Look.PLATE, Array(np.eye(3)), (160, 120))
-    from gommage.core.document.placements import fitted
-
-    card = Array(fitted(CARD_CORNERS, rectangle(40, 30, 120, 90)))
+    plain = ViewRequest(small_shot, 1001, Look.PLATE, IDENTITY, (160, 120))
+    card = from_matrix(fitted(CARD_CORNERS, rectangle(40, 30, 120, 90)))
     without, with_card = view_pixels(engine, plain), view_pixels(engine, replace_request(plain, card))
     changed = (without != with_card).any(axis=-1)
     assert changed[32:88, 42:118].mean() > 0.9
@@ -111,7 +109,7 @@ def test_the_test_card_lies_where_it_is_put(engine, small_shot):
 def replace_request(request, card):
     from dataclasses import replace
 
-    return replace(request, card=card)
+    return replace(request, view_from_card=card)
 
 
 def test_square_on_makes_a_rectangle():
@@ -129,7 +127,7 @@ def test_pictures_are_rendered_with_a_surface_held_still(engine, small_shot, tmp
     matrices = np.repeat(np.eye(3)[None], 6, axis=0)
     matrices[:, 0, 2] = np.arange(6) * 4
     track = replace(small_shot.surfaces[0].track, home_to_frame=Array(matrices))
-    shot = edits.set_track(Project.of(small_shot), "shot", "wall", track).shots[0]
+    shot = edits.change_surface(Project.of(small_shot), "shot", "wall", track=track).shots[0]
     report = render(engine, shot, range(1001, 1005), RenderTarget(tmp_path / "out", held_still="wall"))
     assert len(report.written) == 4
     held = read_picture(tmp_path / "out" / "wall.1004.exr")

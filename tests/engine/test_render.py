@@ -115,20 +115,24 @@ def test_the_plate_is_never_overwritten(engine, shot, tmp_path):
 
 
 def test_stopping_keeps_whole_frames_and_drops_half_movies(engine, shot, tmp_path):
-    def check_after(count):
-        calls = iter(range(count + 1))
+    def stopping_after(count):
+        done = 0
+
+        def progress(frames, total):
+            nonlocal done
+            done = frames
 
         def check():
-            if next(calls) == count:
+            if done == count:
                 raise Cancelled
 
-        return check
+        return {"progress": progress, "check": check}
 
     with pytest.raises(Cancelled):
-        render(engine, shot, shot.footage.frames, RenderTarget(tmp_path / "out"), check=check_after(2))
+        render(engine, shot, shot.footage.frames, RenderTarget(tmp_path / "out"), **stopping_after(2))
     assert sorted(os.listdir(tmp_path / "out")) == ["wall.1001.exr", "wall.1002.exr"]
     with pytest.raises(Cancelled):
-        render(engine, shot, shot.footage.frames, RenderTarget(tmp_path / "m" / "a.mkv"), check=check_after(2))
+        render(engine, shot, shot.footage.frames, RenderTarget(tmp_path / "m" / "a.mkv"), **stopping_after(2))
     assert os.listdir(tmp_path / "m") == []
 
 

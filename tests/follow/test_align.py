@@ -7,7 +7,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 from msgspec.structs import replace
 
-from gommage.core.document import Array, Frames, MotionModel, PointsFollow, Spot, Surface, Track
+from gommage.core.document import Array, FrameRange, MotionModel, PointsFollow, Spot, Surface, Track
 from gommage.core.document.records import NOT_SEEN
 from gommage.core.follow import Direction, FollowStep, Surroundings
 from gommage.core.follow.align import (
@@ -190,7 +190,7 @@ def test_held_light_is_let_go_once_it_is_settled_what_disagrees():
 
 
 def test_ways_begin_beside_the_start():
-    frames = Frames(first=1, last=5)
+    frames = FrameRange(first=1, last=5)
     assert [list(way) for way in ways(3, frames, Direction.BOTH)] == [[4, 5], [2, 1]]
     assert [list(way) for way in ways(3, frames, Direction.FORWARDS)] == [[4, 5]]
     assert [list(way) for way in ways(1, frames, Direction.BACKWARDS)] == [[]]
@@ -213,7 +213,7 @@ def test_tracks_grow_at_both_ends_and_are_mended_in_the_middle():
     track: Track | None = None
     for frame in (10, 11, 12, 9):
         track = with_step(track, step(frame, frame))
-    assert track.frames == Frames(first=9, last=12)
+    assert track.frames == FrameRange(first=9, last=12)
     mended = with_step(track, step(11, 99.0, reason="partly hidden"))
     assert mended.matrix(11)[0, 2] == 99
     assert mended.reasons == ("", "", "partly hidden", "")
@@ -234,11 +234,11 @@ def test_parts_of_a_track():
     track = None
     for frame in range(1, 6):
         track = with_step(track, step(frame, frame))
-    part = replace(track, after="gone").part(Frames(first=2, last=5))
+    part = replace(track, after="gone").part(FrameRange(first=2, last=5))
     assert (part.frames.first, part.after) == (2, "gone")
-    assert track.part(Frames(first=2, last=3)).matrix(3)[0, 2] == 3
+    assert track.part(FrameRange(first=2, last=3)).matrix(3)[0, 2] == 3
     with pytest.raises(ValueError, match="not within"):
-        track.part(Frames(first=0, last=3))
+        track.part(FrameRange(first=0, last=3))
 
 
 def test_spots_keep_their_way_and_begin_anew_where_they_were_not():

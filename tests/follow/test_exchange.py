@@ -8,7 +8,7 @@ import numpy as np
 import pytest
 from msgspec.structs import replace
 
-from gommage.core.document import Array, Frames, Surface, Track
+from gommage.core.document import Array, FrameRange, Surface, Track
 from gommage.core.document.placements import moved
 from gommage.core.document.records import NOT_SEEN
 from gommage.core.follow import read_track, smoothed, write_track
@@ -112,7 +112,7 @@ def test_files_that_cannot_be(tmp_path):
 
 def test_smoothing_takes_jitter_and_leaves_the_way():
     rough, calm = track_of(30, noise=0.4), track_of(30)
-    smooth = smoothed(rough, SURFACE, Frames(first=1001, last=1030), 2.0)
+    smooth = smoothed(rough, SURFACE, FrameRange(first=1001, last=1030), 2.0)
     want = np.stack([moved(matrix, CORNERS) for matrix in calm.home_to_frame.values])
 
     def roughness(track):
@@ -121,17 +121,17 @@ def test_smoothing_takes_jitter_and_leaves_the_way():
     middle = slice(6, -6)
     assert roughness(smooth)[middle].std() < 0.6 * roughness(rough)[middle].std()
     np.testing.assert_allclose(smooth.matrix(1001), rough.matrix(1001), atol=1e-9)
-    np.testing.assert_allclose(smoothed(calm, SURFACE, Frames(first=1005, last=1020), 2.0).matrix(1012),
+    np.testing.assert_allclose(smoothed(calm, SURFACE, FrameRange(first=1005, last=1020), 2.0).matrix(1012),
                                calm.matrix(1012), atol=0.05)  # fmt: skip
 
 
 def test_smoothing_a_range_leaves_the_rest_alone():
     rough = track_of(30, noise=0.4)
-    smooth = smoothed(rough, SURFACE, Frames(first=1010, last=1020), 2.0)
+    smooth = smoothed(rough, SURFACE, FrameRange(first=1010, last=1020), 2.0)
     for frame in (*range(1001, 1011), *range(1020, 1031)):
         np.testing.assert_allclose(smooth.matrix(frame), rough.matrix(frame), atol=1e-9)
     assert not np.allclose(smooth.matrix(1015), rough.matrix(1015))
     with pytest.raises(ValueError, match="less than three"):
-        smoothed(rough, SURFACE, Frames(first=1010, last=1011), 2.0)
+        smoothed(rough, SURFACE, FrameRange(first=1010, last=1011), 2.0)
     with pytest.raises(ValueError, match="above 0"):
-        smoothed(rough, SURFACE, Frames(first=1010, last=1020), 0.0)
+        smoothed(rough, SURFACE, FrameRange(first=1010, last=1020), 0.0)

@@ -6,7 +6,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from gommage.core.document import Area, Array, Channel, Frames, MotionModel, Pin, PlaneFollow, Shape, ShapeKey, Surface
+from gommage.core.document import Area, Array, Channel, FrameRange, MotionModel, Pin, PlaneFollow, Shape, ShapeKey, Surface
 from gommage.core.document.placements import fitted
 from gommage.core.follow import Direction, Surroundings, follow_plane, luminance, stretches, with_step
 from gommage.core.follow.align import align, make_pyramid, make_template, polygon_mask
@@ -217,7 +217,7 @@ def surface_of(home=1010, areas=None, pins=(), **fields):
 
 def follow(matrices, read=None, surface=None, start=1010, **options):
     """Follow from the frame in the middle; `matrices` maps frames to true motions."""
-    frames = Frames(first=min(matrices), last=max(matrices))
+    frames = FrameRange(first=min(matrices), last=max(matrices))
     reader = read or (lambda frame: filmed(matrices[frame], grain=0.01, seed=frame))
     steps = list(follow_plane(reader, surface or surface_of(), frames, start, **options))
     track = None
@@ -316,7 +316,7 @@ def test_it_stops_when_asked():
     matrices = path(range(6))
     with pytest.raises(Cancelled):
         list(
-            follow_plane(lambda f: filmed(matrices[f]), surface_of(), Frames(first=1010, last=1015), 1010, check=check)
+            follow_plane(lambda f: filmed(matrices[f]), surface_of(), FrameRange(first=1010, last=1015), 1010, check=check)
         )
 
 
@@ -469,7 +469,7 @@ def test_from_a_pin_on_frames_are_compared_with_the_pinned_one():
     lower = np.array([0.0, 3.0])
     pin = Pin(frame=1013, home=Array(AREA), placed=Array(apply_matrix(matrices[1013], AREA) + lower))
     surface = surface_of(pins=(pin,))
-    placed = first.part(Frames(first=1010, last=1013))
+    placed = first.part(FrameRange(first=1010, last=1013))
     at_pin = fitted(AREA, pin.placed.values)
     matrices_now = placed.home_to_frame.values.copy()
     matrices_now[-1] = at_pin / at_pin[2, 2]

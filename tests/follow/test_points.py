@@ -4,7 +4,7 @@ import numpy as np
 import pytest
 from msgspec.structs import replace
 
-from gommage.core.document import Frames, MotionModel, PointsFollow, Spot, Surface
+from gommage.core.document import FrameRange, MotionModel, PointsFollow, Spot, Surface
 from gommage.core.follow import Direction, Surroundings, aimed, choose_pattern, detect_spots, follow_points, spots_near
 from gommage.core.follow.points import motion_of_spots
 from gommage.core.follow.steps import with_spots, with_step
@@ -24,7 +24,7 @@ def surface_of(count=4, places=PLACES, **fields):
 
 def follow(matrices, surface, read=None, start=1010, direction=Direction.BOTH, rest=None):
     reader = read or (lambda frame: filmed(matrices[frame], grain=0.01, seed=frame))
-    frames = Frames(first=min(matrices), last=max(matrices))
+    frames = FrameRange(first=min(matrices), last=max(matrices))
     for step in follow_points(reader, surface, frames, start, direction, surroundings=rest):
         surface = with_spots(replace(surface, track=with_step(surface.track, step)), step)
     return surface
@@ -206,4 +206,4 @@ def test_good_spots_are_found_inside_and_apart():
 def test_nothing_to_follow_is_refused_in_words():
     blank = np.full((240, 320, 3), 0.4, np.float32)
     with pytest.raises(FollowError, match="is blank"):
-        list(follow_points(lambda f: blank, surface_of(1), Frames(first=1010, last=1012), 1010))
+        list(follow_points(lambda f: blank, surface_of(1), FrameRange(first=1010, last=1012), 1010))

@@ -5,10 +5,20 @@ import pytest
 
 from gommage.core.check import held_cells, measures, seam
 from gommage.core.check.measures import Sample
-from gommage.core.fill import PlatePixels, carried, plate_weights
-from gommage.core.match import Grain, Light, add_grain, apply_light, match_light, measure_grain, without_grain
+from gommage.core.fill import Layer, PlateAt, PlatesAt, fill_from_plates, plate_weights
+from gommage.core.geometry import Window, shift
+from gommage.core.match import (
+    Grain,
+    Light,
+    add_grain,
+    apply_light,
+    grain_field,
+    match_light,
+    measure_grain,
+    without_grain,
+)
 from gommage.core.match.light import ring_around
-from gommage.core.picture import Window, translation
+from gommage.core.picture import Splines, halved
 from tests.conftest import texture
 
 GRAIN = Grain((4e-6, 4e-6, 6e-6), (1.5e-4, 1.2e-4, 2e-4), 0.55)
@@ -50,7 +60,14 @@ def test_without_a_ring_nothing_is_claimed():
     light = match_light(FILL, FILL, MATTE, np.zeros_like(VALID))
     assert not light.trusted
     np.testing.assert_allclose(apply_light(FILL, light, stops=1.0), FILL * 2, rtol=1e-6)
-    np.testing.assert_array_equal(Light.none().coefficients[:, 0], 1)
+    np.testing.assert_array_equal(Light.none(Window.of(9, 9)).coefficients[:, 0], 1)
+
+
+def test_a_light_reads_the_same_in_any_window():
+    light = match_light(FILL, FILL * gains(), MATTE, VALID)
+    whole = apply_light(FILL, light, 0.5)
+    window = Window(30, 20, 90, 70)
+    np.testing.assert_allclose(apply_light(FILL[window.slices], light, 0.5, window), whole[window.slices], rtol=1e-6)
 
 
 def test_ring_lies_round_the_matte():
@@ -102,6 +119,30 @@ def test_grain_is_taken_off_and_texture_stays():
     assert without_grain(tiny, GRAIN) is tiny
 
 
+def test_grain_is_the_same_in_any_window():
+    whole = grain_field(GRAIN, (1, 2), Window(0, 0, 300, 200))
+    window = Window(100, 90, 180, 150)
+    np.testing.assert_array_equal(grain_field(GRAIN, (1, 2), window), whole[window.slices])
+    assert whole.std() == pytest.approx(1, abs=0.02)
+    seen = add_grain(FILL, GRAIN, (1, 2), at=Window(5, 5, 155, 125))
+    np.testing.assert_allclose(seen - FILL, whole[5:125, 5:155] * GRAIN.deviation(FILL), atol=1e-6)
+
+
+def test_freeing_from_grain_is_the_same_in_any_window():
+    grainy = add_grain(FILL, GRAIN, (7,))
+    whole = without_grain(grainy, GRAIN)
+    piece = without_grain(grainy[21:101, 30:130], GRAIN, at=(30, 21))
+    np.testing.assert_array_equal(piece[16:-16, 16:-16], whole[37:85, 46:114])
+
+
+def test_grain_of_a_smaller_picture_is_known():
+    flat = np.full((400, 400, 3), 0.4, np.float32)
+    for level in (1, 2):
+        small = halved(add_grain(flat, GRAIN, (8,)), level)
+        expected = GRAIN.averaged(level).deviation(small)[0, 0]
+        np.testing.assert_allclose(small.std(axis=(0, 1)), expected, rtol=0.06)  # few thousand pixels, weakly related
+
+
 # -- fill ---------------------------------------------------------------------------------------------------
 
 
@@ -115,13 +156,27 @@ def test_plates_are_strongest_near_home():
         plate_weights((), 1)
 
 
+class Scene:
+    """A scene with one plate, to be asked by a recipe."""
+
+    scale = 1.0
+
+    def prepared(self, canvas, window):
+        place = window & Window.of(150, 120)
+        return Splines.of(FILL[place.slices], place) if not place.is_empty else Splines.of(FILL[:8, :8])
+
+
 def test_a_carried_plate_lands_where_the_surface_is():
-    plate = PlatePixels.of(FILL[20:100, 30:130], Window(30, 20, 130, 100))
-    pixels, valid = carried(plate, translation(10, -5), Window(60, 30, 100, 60))
-    np.testing.assert_allclose(pixels, FILL[35:65, 50:90], atol=2e-5)
-    assert valid.all()
-    _, outside = carried(plate, translation(200, 0), Window(0, 0, 20, 20))
-    assert not outside.any()
+    def layer(dx, dy, window) -> Layer:
+        plate = PlateAt(canvas=None, frame_from_plate=shift(dx, dy), weight=1.0)
+        (found,) = fill_from_plates(PlatesAt(plates=(plate,)), Scene(), window).layers
+        return found
+
+    found = layer(10.0, -5.0, Window(60, 30, 100, 60))
+    np.testing.assert_allclose(found.pixels, FILL[35:65, 50:90], atol=2e-3)  # the rim of the piece that was prepared
+    np.testing.assert_allclose(found.pixels[8:-8, 8:-8], FILL[43:57, 58:82], atol=2e-5)
+    assert found.valid.all()
+    assert not layer(200, 0, Window(0, 0, 20, 20)).valid.any()
 
 
 # -- check --------------------------------------------------------------------------------------------------

@@ -3,26 +3,25 @@
 import numpy as np
 import pytest
 
-from gommage.core.document import Array, Source, Stroke, Tool
-from gommage.core.paint import StrokeInHand, lay_stroke
-from gommage.core.paint.brushes import dabs_of
+from gommage.core.document import Array, Brush, Source, Stroke, Tool
+from gommage.core.document.checks import TOOLS as KNOWN
+from gommage.core.geometry import Window, shift
+from gommage.core.paint import TILE_PX, TOOLS, Canvas, StrokeInHand, lay_stroke
 from gommage.core.paint.healing import heal
+from gommage.core.picture import resample
 from tests.conftest import texture
 
 CANVAS = texture(120, 160, seed=4)
 
 
-def stroke(tool=Tool.CLONE, points=((40, 60, 1), (90, 60, 1)), **fields):
-    fields = {"size_px": 20, "softness": 0.0, "source": Source(dx=0, dy=-40), **fields}
-    return Stroke(id="s", tool=tool, points=Array(points), **fields)
+def stroke(tool=Tool.CLONE, points=((40, 60, 1), (90, 60, 1)), source=Source(dx=0, dy=-40), **brush):  # noqa: B008
+    brush = {"size_px": 20, "softness": 0.0, **brush}
+    return Stroke(id="s", points=Array(points), brush=Brush(tool=tool, **brush), source=source)
 
 
 def painted(canvas, one, untouched=None):
-    out = canvas.copy()
-    laid = lay_stroke(canvas, canvas if untouched is None else untouched, one)
-    if laid is not None:
-        out[laid.window.slices] = laid.pixels
-    return out
+    before = Canvas(canvas)
+    return lay_stroke(before, before if untouched is None else Canvas(untouched), one).whole()
 
 
 def test_clone_copies_whole_pixels_exactly():
@@ -33,10 +32,8 @@ def test_clone_copies_whole_pixels_exactly():
 
 
 def test_clone_between_pixels_is_resampled_once():
-    from gommage.core.picture import Window, translation, warp
-
     out = painted(CANVAS, stroke(source=Source(dx=0.5, dy=-40.25)))
-    wanted, _ = warp(CANVAS, translation(0.5, -40.25), Window(45, 56, 85, 64))
+    wanted = resample(CANVAS, shift(0.5, -40.25), Window(45, 56, 85, 64)).pixels
     np.testing.assert_allclose(out[56:64, 45:85], wanted, atol=2e-5)  # float32 rounding of the spline's filter
 
 
@@ -64,9 +61,11 @@ def test_softness_falls_towards_the_rim():
     assert profile[21] == 0
 
 
-def test_pressure_sets_the_size():
-    light, full = dabs_of(np.array([[0, 0, 0.0]]), 40), dabs_of(np.array([[0, 0, 1.0]]), 40)
-    assert (light[0, 2], full[0, 2]) == (5, 20)
+@pytest.mark.parametrize(("pressure", "radius"), [(0.0, 5), (0.5, 12.5), (1.0, 20)])
+def test_pressure_sets_the_size(pressure, radius):
+    black, white = np.zeros((80, 80, 3), np.float32), np.ones((80, 80, 3), np.float32)
+    out = painted(black, stroke(Tool.RESTORE, ((40, 40, pressure),), size_px=40), white)
+    assert out.mean() * 80 * 80 == pytest.approx(np.pi * radius**2, rel=0.05)
 
 
 def test_restore_brings_back_the_bits():
@@ -75,29 +74,77 @@ def test_restore_brings_back_the_bits():
     np.testing.assert_array_equal(clean, CANVAS)
 
 
-def test_in_pieces_or_at_once_is_the_same():
-    whole = stroke(points=((20, 30, 1), (60, 70, 0.5), (110, 50, 1)), softness=0.6)
-    hand = StrokeInHand(CANVAS, CANVAS, whole)
-    out = CANVAS.copy()
-    for point in whole.points.values:
-        laid = hand.add(point[None])
-        out[laid.window.slices] = laid.pixels
-    # dabs of separate pieces lie at other places along the path, by less than a tenth of the radius
-    assert np.abs(out - painted(CANVAS, whole)).mean() < 0.002
+@pytest.mark.parametrize("tool", KNOWN)
+def test_in_pieces_or_at_once_is_the_same_to_the_bit(tool):
+    """What the hand saw is what is computed anew: dabs lie where the path says, not where its pieces end."""
+    rng = np.random.default_rng(3)
+    points = np.column_stack([np.linspace(20, 120, 40), 60 + 25 * np.sin(np.linspace(0, 7, 40)), rng.uniform(0, 1, 40)])
+    whole = stroke(tool, points, softness=0.6, opacity=0.8)
+    dirty = Canvas(painted(CANVAS, stroke()))
+    hand = StrokeInHand(dirty, Canvas(CANVAS), whole)
+    for piece in np.split(points, [1, 2, 9, 30]):
+        hand.add(piece)
+    np.testing.assert_array_equal(hand.canvas.whole(), lay_stroke(dirty, Canvas(CANVAS), whole).whole())
+
+
+@pytest.mark.parametrize("tool", KNOWN)
+def test_contract_of_every_brush(tool):
+    dirty = painted(CANVAS, stroke())
+    nothing = stroke(tool, opacity=0.0)
+    np.testing.assert_array_equal(painted(dirty, nothing, CANVAS), dirty)
+    out = painted(dirty, stroke(tool, ((60, 60, 1), (75, 62, 1)), softness=0.5), CANVAS)
+    far = np.ones(CANVAS.shape[:2], bool)
+    far[48:74, 48:88] = False
+    np.testing.assert_array_equal(out[far], dirty[far])
+    assert np.isfinite(out).all()
+
+
+def test_the_brushes_that_are_known_are_those_that_edits_take():
+    assert set(TOOLS) == set(KNOWN)
 
 
 @pytest.mark.parametrize("point", [(-500, 60, 1), (60, 900, 1)])
 def test_off_the_canvas_nothing_happens(point):
-    assert lay_stroke(CANVAS, CANVAS, stroke(points=(point,))) is None
+    before = Canvas(CANVAS)
+    assert StrokeInHand(before, before, stroke()).add(np.array([point], float)) is None
 
 
 @pytest.mark.parametrize("point", [(0, 0, 1), (159, 119, 1), (2, 118, 1)])
-@pytest.mark.parametrize("tool", Tool)
+@pytest.mark.parametrize("tool", KNOWN)
 @pytest.mark.parametrize("source", [Source(dx=3, dy=-40), Source(dx=500.5, dy=3)])
 def test_at_the_rim_and_with_sources_outside(point, tool, source):
     out = painted(CANVAS, stroke(tool, (point,), source=source))
     assert np.isfinite(out).all()
     assert out.shape == CANVAS.shape
+
+
+# -- tiles --------------------------------------------------------------------------------------------------
+
+
+def test_paint_costs_its_own_tiles():
+    large = np.zeros((2000, 3000, 3), np.float32)
+    large.setflags(write=False)
+    blank = Canvas(large)
+    one = lay_stroke(blank, blank, stroke(points=((400, 700, 1), (500, 700, 1))))
+    assert 0 < one.nbytes <= 4 * TILE_PX**2 * 12, "a stroke of 100 px touches two tiles, three at most, and a rim"
+    two = lay_stroke(one, blank, stroke(points=((2500, 1500, 1),)))
+    assert two.nbytes <= 4 * TILE_PX**2 * 12
+    window = Window(0, 0, 100, 100)
+    assert np.shares_memory(two.read(window), large), "what was not painted is not copied"
+    assert two.content(window) == ()
+    assert two.content(Window(390, 690, 410, 710)) == one.content(Window(390, 690, 410, 710)) != ()
+
+
+def test_a_canvas_is_read_across_its_tiles():
+    canvas = Canvas(CANVAS)
+    fresh = np.random.default_rng(0).uniform(size=(50, 70, 3)).astype(np.float32)
+    window = Window(80, 60, 150, 110)
+    after = canvas.with_pixels(window, fresh)
+    wanted = CANVAS.copy()
+    wanted[window.slices] = fresh
+    np.testing.assert_array_equal(after.whole(), wanted)
+    np.testing.assert_array_equal(after.read(Window(100, 90, 140, 119)), wanted[90:119, 100:140])
+    np.testing.assert_array_equal(canvas.whole(), CANVAS)
 
 
 # -- healing ------------------------------------------------------------------------------------------------

@@ -6,7 +6,7 @@ import av
 import numpy as np
 import pytest
 
-from gommage.core.document import Footage, Frames
+from gommage.core.document import Footage, FrameRange
 from gommage.core.picture import open_plates, probe, read_linear, read_picture
 from gommage.core.picture.writing import MovieWriter, write_still
 from gommage.errors import FootageError, FrameMissingError
@@ -169,7 +169,7 @@ def test_damaged_numbers_become_black(tmp_path):
 
 
 def test_footage_that_has_moved(tmp_path):
-    footage = Footage(path=str(tmp_path / "gone" / "a.####.exr"), frames=Frames(first=1, last=2), width=8, height=8)
+    footage = Footage(path=str(tmp_path / "gone" / "a.####.exr"), frames=FrameRange(first=1, last=2), width=8, height=8)
     with pytest.raises(FootageError, match="Was it moved"):
         open_plates(footage)
 

@@ -6,7 +6,18 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from gommage.core.picture import Window, apply_matrix, around, colour, spline_coefficients, translation, view, warp
+from gommage.core.geometry import (
+    IDENTITY,
+    FieldMapping,
+    Window,
+    apply_matrix,
+    around,
+    composed,
+    from_matrix,
+    scaling,
+    shift,
+)
+from gommage.core.picture import Filter, Splines, colour, resample
 from tests.conftest import texture
 
 FLOAT_STEP = 2e-5  # rounding of a 21-tap filter and 16 weights in float32, on values near 1
@@ -21,34 +32,74 @@ def waves(height, width, dx=0.0, dy=0.0):
 
 def test_identity_changes_nothing():
     picture = texture(40, 50)
-    out, inside = warp(picture, np.eye(3), Window.of(50, 40))
-    np.testing.assert_allclose(out, picture, atol=FLOAT_STEP)
+    out, inside = resample(picture, IDENTITY, Window.of(50, 40))
+    np.testing.assert_array_equal(out, picture)
     assert (inside == 1).all()
 
 
 @pytest.mark.parametrize(("dx", "dy"), [(0.5, 0.0), (0.25, -0.4), (3.3, 2.7)])
 def test_a_known_shift_is_recovered(dx, dy):
-    out, _ = warp(waves(60, 60), translation(dx, dy), Window(10, 10, 50, 50))
+    out, _ = resample(waves(60, 60), shift(dx, dy), Window(10, 10, 50, 50))
     np.testing.assert_allclose(out, waves(60, 60, dx, dy)[10:50, 10:50], atol=SPLINE_ERROR)
+
+
+def test_whole_pixels_are_copied_bit_for_bit():
+    picture = texture(40, 50)
+    out, inside = resample(picture, shift(7, -3), Window(-2, 10, 20, 30))
+    np.testing.assert_array_equal(out[:, 2:], picture[7:27, 7:27])
+    np.testing.assert_array_equal(out[:, 0], picture[7:27, 5])
+    assert inside.all()
+    beyond, inside = resample(picture, shift(40, 0), Window.of(20, 10))
+    assert inside[:, :10].all()
+    assert not inside[:, 10:].any()
+    np.testing.assert_array_equal(beyond[:, 15], picture[:10, 49])
 
 
 def test_windows_tile_the_whole():
     picture = texture(40, 60)
-    matrix = translation(1.3, -0.7) @ np.diag([0.9, 1.1, 1.0])
-    coefficients = spline_coefficients(picture)
-    from gommage.core.picture import warp_spline
-
-    whole, _ = warp_spline(coefficients, matrix, Window.of(60, 40))
+    mapping = composed(from_matrix(np.diag([0.9, 1.1, 1.0])), shift(1.3, -0.7))
+    splines = Splines.of(picture)
+    whole, _ = resample(splines, mapping, Window.of(60, 40))
     for window in (Window(0, 0, 30, 40), Window(30, 0, 60, 40)):
-        np.testing.assert_array_equal(warp_spline(coefficients, matrix, window)[0], whole[window.slices])
+        np.testing.assert_array_equal(resample(splines, mapping, window).pixels, whole[window.slices])
+
+
+def test_a_piece_that_was_cut_out_is_read_like_the_whole():
+    picture, place = texture(80, 90), Window(20, 15, 80, 70)
+    mapping = composed(from_matrix(np.diag([0.9, 1.1, 1.0])), shift(12.3, 9.7))
+    window = Window(30, 25, 50, 40)
+    whole = resample(picture, mapping, window).pixels
+    piece = resample(picture[place.slices], mapping, window, at=place).pixels
+    np.testing.assert_allclose(piece, whole, atol=FLOAT_STEP)
+
+
+@pytest.mark.parametrize("kind", Filter)
+@pytest.mark.parametrize("zoom", [0.4, 1.07, 3.5])
+def test_a_field_is_read_like_its_matrix(kind, zoom):
+    """A mapping without a matrix gives the same pixels as one with it."""
+    picture = texture(90, 120)
+    matrix = composed(scaling(1 / zoom), shift(3.2, 5.1))
+    field = FieldMapping("same", matrix, matrix.inverse())
+    window = Window.of(60, 40)
+    one, other = (resample(picture, mapping, window, filter=kind) for mapping in (matrix, field))
+    np.testing.assert_allclose(one.pixels, other.pixels, atol=2e-2 if kind is Filter.LOOK and zoom < 1 else 1e-3)
+    assert (one.inside == other.inside).mean() > 0.99
 
 
 def test_outside_is_marked_and_behind_the_camera_too():
-    _, inside = warp(texture(20, 20), translation(15, 0), Window.of(20, 20))
-    assert inside[:, :5].all()
+    _, inside = resample(texture(20, 20), shift(15.5, 0), Window.of(20, 20))
+    assert inside[:, :4].all()
     assert not inside[:, 6:].any()
-    flipped = np.array([[1, 0, 0], [0, 1, 0], [0, 0, -1.0]])
-    assert not warp(texture(20, 20), flipped, Window.of(20, 20))[1].any()
+    beyond = from_matrix(np.array([[1, 0, 0], [0, 1, 0], [-1.0, 0, 0.5]]))
+    assert not resample(texture(20, 20), beyond, Window.of(20, 20)).inside.any()
+
+
+def test_a_smaller_picture_is_averaged_not_picked():
+    checks = np.indices((200, 200)).sum(axis=0) % 2
+    picture = np.repeat(checks[..., None], 3, axis=2).astype(np.float32)
+    for kind in Filter:
+        out, _ = resample(picture, scaling(4.0), Window(5, 5, 45, 45), filter=kind)
+        np.testing.assert_allclose(out, 0.5, atol=0.02)
 
 
 def test_points_behind_the_camera_are_nan():
@@ -63,7 +114,7 @@ def test_a_view_keeps_places_and_brightness(zoom):
     picture = np.zeros((200, 300, 3), np.float32)
     cv2.circle(picture, (149, 99), 40, (0.8, 0.8, 0.8), -1)
     size = round(300 * zoom), round(200 * zoom)
-    seen = view(picture, np.diag([zoom, zoom, 1.0]), size)
+    seen = resample(picture, scaling(1 / zoom), Window.of(*size), filter=Filter.LOOK).pixels
     assert seen.mean() == pytest.approx(picture.mean(), rel=0.03)  # the rim of the disc falls on other pixels
     rows, columns = np.nonzero(seen[..., 0] > 0.4)
     assert columns.mean() + 0.5 == pytest.approx(149.5 * zoom, abs=0.51)
