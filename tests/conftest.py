@@ -19,6 +19,7 @@ from gommage.core.document import (
     Footage,
     FrameRange,
     Matte,
+    Placement,
     PlaneFollow,
     Project,
     Shape,
@@ -26,6 +27,7 @@ from gommage.core.document import (
     Softness,
     Surface,
     Track,
+    placement,
 )
 from gommage.core.engine import Engine
 from gommage.core.picture.writing import write_still
@@ -81,6 +83,15 @@ def cover_of(*shapes: Shape, softness: float = 6.0, surface_id: str = "wall", **
 def plane(points: np.ndarray, frame: int = 1001, surface_id: str = "wall", **fields) -> PlaneFollow:
     """A plane of one area."""
     return PlaneFollow(areas=Matte.of(shape_of(points, frame, "area"), surface_id=surface_id), **fields)
+
+
+def placed_as(surface: Surface, track: Track) -> Placement:
+    """Where a surface is if this is what was measured of it."""
+    footage = Footage(path="none.####.exr", frames=track.frames, width=320, height=240, colour_space="Raw")
+    surface = replace(surface, track=track)
+    found = placement(Shot(id="alone", name="Alone", footage=footage, surfaces=(surface,)), surface)
+    assert found is not None
+    return found
 
 
 SMALL_FRAMES = FrameRange(first=1001, last=1006)
@@ -143,6 +154,7 @@ def window(tmp_path, qapp):
     yield made
     made.session.saved = made.session.project  # nothing asks about unsaved work
     made.close()
+    wait_until(lambda: not made.isVisible(), 10)
     assert not [thread.name for thread in threading.enumerate() if thread.name.startswith(("job-", "journal"))]
     made.deleteLater()
     QApplication.processEvents()

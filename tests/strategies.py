@@ -136,7 +136,8 @@ def projects(draw):
     )  # fmt: skip
     fix = Fix(
         id="fix", name=draw(names), surface_id="surface",
-        cover=draw(mattes()), hold_outs=draw(mattes()), frames=draw(lives), opacity=draw(keyed), is_on=draw(st.booleans()),
+        cover=draw(mattes()), hold_outs=draw(mattes()),
+        frames=draw(lives), opacity=draw(keyed), is_on=draw(st.booleans()),
         match=Match(light=LightMatch(exposure_stops=draw(keyed)), grain=GrainMatch(amount=draw(keyed))),
     )  # fmt: skip
     shot = Shot(id="shot", name=draw(names), footage=footage, surfaces=(surface,), clean_plates=(plate,), fixes=(fix,))

@@ -37,11 +37,11 @@ def test_the_label_is_gone(engine, cleaned_project, demo):
 
 
 def test_check_finds_little_on_a_good_fix_and_much_on_a_bad_one(engine, cleaned_project):
-    from gommage.core.document import edits
+    from gommage.core.document import LightMatch, edits
 
     shot = cleaned_project.shots[0]
     good = engine.check(shot, shot.fixes[0])
-    dark = edits.change_match(cleaned_project, shot.id, shot.fixes[0].id, is_light_matched=False).shots[0]
+    dark = edits.change_match(cleaned_project, shot.id, shot.fixes[0].id, light=LightMatch(is_measured=False)).shots[0]
     bad = engine.check(dark, dark.fixes[0])
     assert max(one.seam_percent for one in good) < 3
     assert max(one.flicker_percent for one in good) < 1.5

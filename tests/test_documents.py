@@ -19,7 +19,7 @@ def test_the_script_of_the_scripting_page_does_the_whole_job(demo, tmp_path, cap
     names = {
         "footage": demo.plate_path,
         "area": demo.column_corners(HOME_FRAME),
-        "cover": label_cover(demo).keys[0].points.values,
+        "cover": label_cover(demo).keys[0].points,
         "strokes": recorded_strokes(demo),
         "out": tmp_path,
     }

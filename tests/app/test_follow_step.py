@@ -6,19 +6,15 @@ from PySide6.QtCore import QPoint, Qt
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QCheckBox, QComboBox, QFileDialog, QPushButton, QSpinBox, QToolButton
 
-from gommage.app.graph import TrackGraph
-from gommage.app.strip import FrameStrip, StripData
-from gommage.core.document import Array, ByHand, Channel, MotionModel, PointsFollow, Project, Still, edits, placement
+from gommage.app.picture.overlays import overlay_of
+from gommage.app.steps.follow.graph import TrackGraph
+from gommage.app.strip.data import StripData
+from gommage.app.strip.strip import FrameStrip
+from gommage.core.document import ByHand, Channel, MotionModel, PointsFollow, Project, ShapeKey, Still, edits, placement
 from gommage.core.engine import Look, Step
-from gommage.core.picture import apply_matrix
-from tests.app.test_journey import activate, click, drag, find, press
+from tests.app.driving import ALT, CTRL, SHIFT, activate, click, drag, find, press, pull
 from tests.conftest import settle, wait_until
 
-CTRL, SHIFT, ALT = (
-    Qt.KeyboardModifier.ControlModifier,
-    Qt.KeyboardModifier.ShiftModifier,
-    Qt.KeyboardModifier.AltModifier,
-)
 SCREEN_PX = 1.0  # an event falls on a whole pixel of the screen
 
 
@@ -42,7 +38,7 @@ def close_to(window, found, wanted):
 
 def follow(window, *keys):
     press(window, *(keys or ((Qt.Key.Key_G, CTRL),)))
-    wait_until(lambda: not window.session.is_busy(), 60)
+    wait_until(lambda: not window.work.is_busy, 60)
     settle(window)
 
 
@@ -53,17 +49,17 @@ def test_one_more_area_and_a_keep_out_are_drawn(opened):
     QTest.mouseClick(find(opened.panel, QToolButton, "Add area"), Qt.MouseButton.LeftButton)
     for point in ((20, 20), (60, 20), (60, 60), (20, 20)):
         click(opened, point)
-    assert len(surface(opened).how.areas) == 2
-    close_to(opened, surface(opened).how.areas[1].shape.keys[0].points.values, [(20, 20), (60, 20), (60, 60)])
+    assert len(surface(opened).how.areas.parts) == 2
+    close_to(opened, surface(opened).how.areas.shapes[1].keys[0].points, [(20, 20), (60, 20), (60, 60)])
     QTest.mouseClick(find(opened.panel, QToolButton, "Add keep-out"), Qt.MouseButton.LeftButton)
     for point in ((70, 30), (90, 30), (90, 50), (70, 30)):
         click(opened, point)
-    assert len(surface(opened).how.keep_outs) == 1
+    assert len(surface(opened).how.keep_outs.parts) == 1
     assert opened.actions_by_id["undo"].text() == "Undo draw keep-out"
-    rows = opened.panel.pages[Step.FOLLOW].area_rows
+    rows = opened.panel.pages[Step.FOLLOW].areas.rows
     assert [rows.index(k).data() for k in range(3)] == ["Area 1", "Area 2", "Keep-out 1"]
     QTest.mouseClick(find(opened.panel, QToolButton, "Remove area"), Qt.MouseButton.LeftButton)
-    assert surface(opened).how.keep_outs == ()
+    assert surface(opened).how.keep_outs.parts == ()
     assert len(opened.shot.surfaces) == 1, "all of it is one surface"
 
 
@@ -72,18 +68,18 @@ def test_an_area_is_keyed_on_another_frame_and_stays_put_on_demand(opened):
     settle(opened)
     press(opened, Qt.Key.Key_X)
     drag(opened, [(10, 10), (14, 12), (18, 14)])
-    shape = surface(opened).how.areas[0].shape
+    shape = surface(opened).how.areas.shapes[0]
     assert [key.frame for key in shape.keys] == [1001, 1004]
-    close_to(opened, shape.keys[1].points.values[0], (18, 14))
+    close_to(opened, shape.keys[1].points[0], (18, 14))
     assert opened.actions_by_id["undo"].text() == "Undo key area on 1004"
     press(opened, Qt.Key.Key_Delete)
-    assert len(surface(opened).how.areas[0].shape.keys) == 1
+    assert len(surface(opened).how.areas.shapes[0].keys) == 1
     press(opened, (Qt.Key.Key_Z, CTRL))
     box = find(opened.panel, QCheckBox, "Stays put in the picture")
     QTest.mouseClick(box, Qt.MouseButton.LeftButton, pos=QPoint(8, 8))
-    assert surface(opened).how.areas[0].stays_put
+    assert surface(opened).how.areas.drawn[0][1].surface_id == ""
     press(opened, (Qt.Key.Key_Z, CTRL), (Qt.Key.Key_Z, CTRL))
-    assert len(surface(opened).how.areas[0].shape.keys) == 1
+    assert len(surface(opened).how.areas.shapes[0].keys) == 1
     settle(opened)
 
 
@@ -106,7 +102,7 @@ def test_choices_of_the_follow_are_edits(opened):
 
 
 def test_one_frame_on_and_the_marked_frames_only(opened):
-    opened.session.commit("Loose", edits.set_track, "shot", "wall", None)
+    opened.session.commit("Loose", edits.change_surface, "shot", "wall", track=None)
     opened.session.go_to(1001)
     follow(opened, (Qt.Key.Key_F, CTRL | SHIFT))
     assert (surface(opened).track.frames.first, surface(opened).track.frames.last) == (1001, 1002)
@@ -121,13 +117,11 @@ def test_one_frame_on_and_the_marked_frames_only(opened):
 
 def test_frames_are_marked_smoothed_and_trimmed(opened):
     strip = opened.strip
-    ends = [QPoint(int(strip._x(frame + 0.5)), 60) for frame in (1002, 1005)]
-    QTest.mousePress(strip, Qt.MouseButton.LeftButton, SHIFT, ends[0])
-    QTest.mouseMove(strip, ends[1])
-    QTest.mouseRelease(strip, Qt.MouseButton.LeftButton, SHIFT, ends[1])
-    opened.strip.frames_marked.emit(1002, 1005)  # offscreen, a moved mouse carries no button
+    ends = [QPoint(int(strip.scale.x(frame + 0.5)), 60) for frame in (1002, 1005)]
+    pull(strip, ends, SHIFT)
     assert opened.desk.marked == (1002, 1005)
     opened.actions_by_id["smooth_marked"].trigger()
+    settle(opened)
     assert opened.actions_by_id["undo"].text() == "Undo smooth 1002–1005"
     opened.actions_by_id["trim_to_marked"].trigger()
     assert (surface(opened).track.frames.first, surface(opened).track.frames.last) == (1002, 1005)
@@ -150,10 +144,10 @@ def test_a_corner_is_pinned_and_the_correction_spreads(opened):
     one = surface(opened)
     assert [pin.frame for pin in one.pins] == [1006]
     placed = placement(opened.shot, one)
-    close_to(opened, apply_matrix(placed.matrix(1006), np.array([10.0, 10.0])), (16, 14))
-    between = apply_matrix(placed.matrix(1003), np.array([10.0, 10.0]))
+    close_to(opened, placed.home_to_frame(1006)(np.array([10.0, 10.0])), (16, 14))
+    between = placed.home_to_frame(1003)(np.array([10.0, 10.0]))
     assert 10 < between[0] < 16
-    np.testing.assert_allclose(placed.matrix(1001), np.eye(3), atol=1e-9)
+    np.testing.assert_allclose(placed.home_to_frame(1001).matrix, np.eye(3), atol=1e-9)
     assert opened.actions_by_id["undo"].text() == "Undo pin on 1006"
     assert "1 pinned" in opened.panel.pages[Step.FOLLOW].facts.text()
     QTest.mouseClick(find(opened.panel, QPushButton, "Unpin"), Qt.MouseButton.LeftButton)
@@ -188,7 +182,7 @@ def test_following_on_from_a_pin_keeps_the_pin(opened):
     assert surface(opened).pins == before
     corner = np.array([80.0, 60.0])
     placed = placement(opened.shot, surface(opened))
-    close_to(opened, apply_matrix(placed.matrix(1006), corner), (84, 60))
+    close_to(opened, placed.home_to_frame(1006)(corner), (84, 60))
 
 
 # -- other kinds ----------------------------------------------------------------------------------------------
@@ -237,7 +231,7 @@ def test_sizes_of_a_spot_are_taken_over(opened):
     QTest.keyClicks(box, "25")
     QTest.keyClick(box, Qt.Key.Key_Return)
     assert [spot.pattern_px for spot in surface(opened).how.spots] == [25, 25]
-    opened.session.set_desk(area_id=surface(opened).how.spots[1].id)
+    opened.session.set_desk(part_id=surface(opened).how.spots[1].id)
     find(opened.panel, QSpinBox, "Search").setValue(40)
     assert [spot.search_px for spot in surface(opened).how.spots] == [0, 40]
     settle(opened)
@@ -266,7 +260,7 @@ def test_surfaces_that_need_no_follow(opened, words, kind):
         opened.session.go_to(1005)
         settle(opened)
         drag(opened, [(30, 30), (34, 32), (38, 34)])
-        moved = apply_matrix(placement(opened.shot, surface(opened)).matrix(1005), np.array([30.0, 30.0]))
+        moved = placement(opened.shot, surface(opened)).home_to_frame(1005)(np.array([30.0, 30.0]))
         close_to(opened, moved, (38, 34))
     settle(opened)
 
@@ -287,19 +281,21 @@ def test_a_surface_rides_on_another(opened):
 
 def test_square_on_steady_and_test_card_change_what_is_asked_for(opened):
     corners = np.array([[20.0, 20], [120, 30], [110, 90], [25, 80]])
-    opened.session.commit("Odd", edits.set_area_key, "shot", "wall", "area", 1001, Array(corners))
+    opened.session.commit("Odd", edits.set_shape_key, "shot", "area", ShapeKey.of(1001, corners))
     press(opened, (Qt.Key.Key_E, CTRL))
-    seen = apply_matrix(opened.canvas.view_from_frame(), corners)
+    seen = opened.stage.ground().view_from_frame(corners)
     assert seen[0, 1] == pytest.approx(seen[1, 1], abs=1e-6)
     assert seen[1, 0] == pytest.approx(seen[2, 0], abs=1e-6)
-    plain = opened.canvas.request(1001, Look.RESULT)
+    plain = opened.stage.views.request(1001, Look.RESULT)
     press(opened, (Qt.Key.Key_T, CTRL))
-    assert plain.card is None
-    assert opened.canvas.request(1001, Look.RESULT).card is not None
+    assert plain.view_from_card is None
+    assert opened.stage.views.request(1001, Look.RESULT).view_from_card is not None
     press(opened, (Qt.Key.Key_E, CTRL), (Qt.Key.Key_T, CTRL))
-    np.testing.assert_allclose(opened.canvas.view_from_frame(), opened.viewer.matrix())
+    np.testing.assert_allclose(
+        opened.stage.ground().view_from_frame(corners), opened.viewer.view_from_picture()(corners)
+    )
     opened.actions_by_id["trails"].trigger()
-    assert len(opened.viewer._overlay.trails) == 4
+    assert len(overlay_of(opened.stage.ground()).trails) == 4
     settle(opened)
 
 
@@ -307,10 +303,10 @@ def test_a_cell_of_the_sheet_leads_to_its_frame(opened):
     press(opened, (Qt.Key.Key_B, CTRL))
     settle(opened)
     assert opened.desk.look is Look.SHEET
-    wait_until(lambda: opened.viewer._image is not None, 5)
+    wait_until(lambda: opened.viewer.has_picture, 5)
     from gommage.core.engine import sheet_of
 
-    layout = sheet_of(opened.canvas.sheet.request())
+    layout = sheet_of(opened.stage.sheet.request())
     x, y = layout.place(4)
     QTest.mouseClick(opened.viewer, Qt.MouseButton.LeftButton, pos=QPoint(x + 10, y + 10))
     assert opened.desk.frame == 1005
@@ -339,9 +335,9 @@ def test_the_strip_draws_pins_and_marked_frames(qtbot):
     strip.show_data(StripData(1001, 1072, pins=(1030,), marked=(1010, 1020)))
     after = strip.grab().toImage()
     for frame, y in ((1030, 23), (1015, 10)):
-        at = QPoint(int(strip._x(frame + 0.5)), y)
+        at = QPoint(int(strip.scale.x(frame + 0.5)), y)
         assert before.pixelColor(at) != after.pixelColor(at)
-    assert "pinned" in strip._tip(1030)
+    assert "pinned" in strip.tip(1030)
 
 
 # -- files ----------------------------------------------------------------------------------------------------
@@ -352,11 +348,14 @@ def test_a_follow_is_written_and_read_back(opened, tmp_path, monkeypatch):
     monkeypatch.setattr(QFileDialog, "getSaveFileName", lambda *a, **k: (str(path), ""))
     monkeypatch.setattr(QFileDialog, "getOpenFileName", lambda *a, **k: (str(path), ""))
     opened.actions_by_id["write_follow"].trigger()
+    settle(opened)
     assert path.exists()
-    opened.session.commit("Loose", edits.set_track, "shot", "wall", None)
+    opened.session.commit("Loose", edits.change_surface, "shot", "wall", track=None)
     opened.actions_by_id["read_follow"].trigger()
+    settle(opened)
     assert surface(opened).track.frames.last == 1006
     path.write_text("a shopping list")
     opened.actions_by_id["read_follow"].trigger()
+    settle(opened)
     assert "is not a follow that can be read" in opened.words.text()
     settle(opened)

@@ -4,77 +4,23 @@ from pathlib import Path
 
 import numpy as np
 import pytest
-from PySide6.QtCore import QPoint, QPointF, Qt, QTimer
-from PySide6.QtGui import QMouseEvent
+from PySide6.QtCore import Qt
 from PySide6.QtTest import QTest
-from PySide6.QtWidgets import QApplication, QComboBox, QDialogButtonBox, QFileDialog, QLineEdit, QPushButton
+from PySide6.QtWidgets import QComboBox, QDialogButtonBox, QFileDialog, QLineEdit, QPushButton
 
-from gommage.app.dialogs import FootageDialog, RenderDialog
+from gommage.app.dialogs.footage import FootageDialog
+from gommage.app.dialogs.render import RenderDialog
+from gommage.app.look.controls import DragNumber
 from gommage.core.document import Tool
 from gommage.core.engine import Look, Step
-from gommage.core.picture import apply_matrix, open_plates
+from gommage.core.picture import open_plates
 from gommage.demo.job import HOME_FRAME
+from tests.app.driving import ALT, CTRL, SHIFT, answer, click, drag, find, press
 from tests.conftest import settle, wait_until
 
 pytestmark = pytest.mark.slow
 FOLLOW_TOLERANCE_PX = 0.15  # the product's promise for this shot; 0.02 is measured
 PAINT_SIZE = 26
-
-
-def answer(dialog_type, act) -> None:
-    """Do something to the next dialog of a type, once it is up."""
-
-    def look():
-        dialog = QApplication.activeModalWidget()
-        if isinstance(dialog, dialog_type):
-            act(dialog)
-        else:
-            QTimer.singleShot(20, look)
-
-    QTimer.singleShot(20, look)
-
-
-def activate(window) -> None:
-    """Give the window back its focus after a dialog: without a window manager nobody else does."""
-    if not window.isActiveWindow():
-        window.activateWindow()
-        window.viewer.setFocus()
-        wait_until(window.isActiveWindow, 5)
-
-
-def press(window, *keys) -> None:
-    activate(window)
-    for key in keys:
-        combination, modifiers = key if isinstance(key, tuple) else (key, Qt.KeyboardModifier.NoModifier)
-        QTest.keyClick(window.viewer, combination, modifiers)
-
-
-def at_view(window, point) -> QPoint:
-    """Return where a frame position is in the viewer."""
-    x, y = apply_matrix(window.canvas.view_from_frame(), np.asarray(point, float))
-    return QPoint(round(float(x)), round(float(y)))
-
-
-def click(window, point, modifiers=Qt.KeyboardModifier.NoModifier) -> None:
-    QTest.mouseClick(window.viewer, Qt.MouseButton.LeftButton, modifiers, at_view(window, point))
-
-
-def drag(window, points, modifiers=Qt.KeyboardModifier.NoModifier) -> None:
-    """Press, move over all points, release: as a hand does, with real mouse events."""
-    places = [at_view(window, point) for point in points]
-    QTest.mousePress(window.viewer, Qt.MouseButton.LeftButton, modifiers, places[0])
-    for place in places[1:]:
-        event = QMouseEvent(
-            QMouseEvent.Type.MouseMove, QPointF(place), QPointF(window.viewer.mapToGlobal(place)),
-            Qt.MouseButton.NoButton, Qt.MouseButton.LeftButton, modifiers,
-        )  # fmt: skip
-        QApplication.sendEvent(window.viewer, event)
-    QTest.mouseRelease(window.viewer, Qt.MouseButton.LeftButton, modifiers, places[-1])
-
-
-def find(window, kind, name):
-    (found,) = [widget for widget in window.findChildren(kind) if widget.accessibleName() == name]
-    return found
 
 
 def open_demo(window, demo) -> None:
@@ -107,9 +53,9 @@ def follow_the_column(window, demo) -> None:
     surface = window.desk.surface(window.session.project)
     assert surface is not None
     assert surface.home_frame == HOME_FRAME
-    press(window, (Qt.Key.Key_G, Qt.KeyboardModifier.ControlModifier))
-    assert window.session.is_busy()
-    wait_until(lambda: not window.session.is_busy(), 90)
+    press(window, (Qt.Key.Key_G, CTRL))
+    assert window.work.is_busy
+    wait_until(lambda: not window.work.is_busy, 90)
     settle(window)
 
 
@@ -125,10 +71,10 @@ def cover_the_label(window, demo) -> None:
 
 
 def paint_the_plate(window, demo) -> None:
-    press(window, (Qt.Key.Key_C, Qt.KeyboardModifier.ShiftModifier))
+    press(window, (Qt.Key.Key_C, SHIFT))
     settle(window)
     assert window.desk.look is Look.CLEAN_PLATE
-    box = find(window.panel, type(window.panel.fill.size_row._number), "Size")
+    box = find(window.tray, DragNumber, "Size")
     box.setFocus()
     box.selectAll()
     QTest.keyClicks(box, str(PAINT_SIZE))
@@ -142,14 +88,14 @@ def paint_the_plate(window, demo) -> None:
 
     reach, half = LABEL_SIZE[0] / 2 + 18, LABEL_SIZE[1] / 2 + 16
     for repeat in (-SHAFT_REPEAT, SHAFT_REPEAT):
-        middle = apply_matrix(frame_from_sheet, LABEL_CENTRE)
-        source = apply_matrix(frame_from_sheet, LABEL_CENTRE + (0, repeat))
-        click(window, source, Qt.KeyboardModifier.AltModifier)
-        assert window.canvas.source is None
+        middle = frame_from_sheet(LABEL_CENTRE)
+        source = frame_from_sheet(LABEL_CENTRE + (0, repeat))
+        click(window, source, ALT)
+        assert window.desk.source is None
         lines = []
         for across in 12 * np.arange(-int(reach // 12) - 1, int(reach // 12) + 2):
             top = LABEL_CENTRE + (across, across * np.tan(LABEL_TURN))
-            lines.append(apply_matrix(frame_from_sheet, np.array([top, top + (0, np.sign(repeat) * half)])))
+            lines.append(frame_from_sheet(np.array([top, top + (0, np.sign(repeat) * half)])))
         # the first touch fixes the source's distance: begin in the middle of the label
         lines.sort(key=lambda line: np.hypot(*(line[0] - middle)))
         for line in lines:
@@ -166,18 +112,18 @@ def test_the_whole_job(window, demo, tmp_path, monkeypatch):
     assert list(track.frames) == list(shot.footage.frames)
     corners = demo.column_corners(HOME_FRAME)
     for frame in (1001, 1015, 1050, 1072):
-        off = apply_matrix(track.matrix(frame), corners) - apply_matrix(demo.matrix(frame, HOME_FRAME), corners)
+        off = track.mapping(frame)(corners) - demo.motion(frame, HOME_FRAME)(corners)
         assert np.hypot(*off.T).mean() < FOLLOW_TOLERANCE_PX
 
     cover_the_label(window, demo)
     fix = window.desk.fix(window.session.project)
-    assert fix.cover.shapes
+    assert fix.cover.parts
     assert fix.surface_id == shot.surfaces[0].id
 
     paint_the_plate(window, demo)
     plate = window.desk.plate(window.session.project)
-    assert len(plate.strokes) > 20
-    assert {stroke.tool for stroke in plate.strokes} == {Tool.CLONE}
+    assert len(plate.painting.strokes) > 20
+    assert {stroke.brush.tool for stroke in plate.painting.strokes} == {Tool.CLONE}
     assert window.desk.fix(window.session.project).fill.plate_ids == (plate.id,)
 
     # the plate is live: another frame shows the label gone, nothing outside touched
@@ -191,20 +137,20 @@ def test_the_whole_job(window, demo, tmp_path, monkeypatch):
     repaired = np.abs(result[patch.window.slices] - truth)[inside].mean()
     untouched = np.abs(plate_picture[patch.window.slices] - truth)[inside].mean()
     assert repaired < untouched / 8
-    assert "stops" in window.panel.match.stops.text()
+    assert "stops" in window.panel.pages[Step.MATCH].stops.text()
 
     # a vertex moved on another frame makes a key there, and undo takes it away
     press(window, Qt.Key.Key_2)
-    vertex = apply_matrix(shot.surfaces[0].track.matrix(1060), fix.cover.shapes[0].points_at(1060))[0]
+    vertex = shot.surfaces[0].track.mapping(1060)(fix.cover.shapes[0].points_at(1060))[0]
     drag(window, [vertex, vertex - (6, 2), vertex - (10, 4)])
     keyed = window.desk.fix(window.session.project).cover.shapes[0]
     assert [key.frame for key in keyed.keys] == [HOME_FRAME, 1060]
-    press(window, (Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier))
+    press(window, (Qt.Key.Key_Z, CTRL))
     assert [key.frame for key in window.desk.fix(window.session.project).cover.shapes[0].keys] == [HOME_FRAME]
 
     press(window, Qt.Key.Key_5)
-    QTest.mouseClick(find(window.panel, QPushButton, "Measure all frames"), Qt.MouseButton.LeftButton)
-    wait_until(lambda: not window.session.is_busy(), 90)
+    QTest.mouseClick(find(window.panel.pages[Step.CHECK], QPushButton, "Measure all frames"), Qt.MouseButton.LeftButton)
+    wait_until(lambda: not window.work.is_busy, 90)
     measured = window.session.measures(fix.id)
     assert len(measured) == len(shot.footage.frames)
     press(window, Qt.Key.Key_G)
@@ -212,13 +158,15 @@ def test_the_whole_job(window, demo, tmp_path, monkeypatch):
     assert "seam" in window.words.text()
 
     monkeypatch.setattr(QFileDialog, "getSaveFileName", lambda *a, **k: (str(tmp_path / "label.gommage"), ""))
-    press(window, (Qt.Key.Key_S, Qt.KeyboardModifier.ControlModifier))
+    press(window, (Qt.Key.Key_S, CTRL))
+    settle(window)
     assert (tmp_path / "label.gommage" / "project.json").exists()
     assert "changed" not in window.windowTitle()
     saved = window.session.project
 
     render_some(window, tmp_path / "out")
     window.files.open_project(tmp_path / "label.gommage")
+    settle(window)
     assert window.session.project == saved
     check_rendered(demo, window, tmp_path / "out")
 
@@ -234,8 +182,8 @@ def render_some(window, out: Path) -> None:
         QTest.mouseClick(go, Qt.MouseButton.LeftButton)
 
     answer(RenderDialog, accept)
-    press(window, (Qt.Key.Key_R, Qt.KeyboardModifier.ControlModifier))
-    wait_until(lambda: not window.session.is_busy(), 60)
+    press(window, (Qt.Key.Key_R, CTRL))
+    wait_until(lambda: not window.work.is_busy, 60)
     assert "Rendered 4 frames" in window.words.text(), window.words.text()
     assert sorted(file.name for file in out.iterdir()) == [f"theatre.{frame}.exr" for frame in range(1040, 1044)]
 

@@ -128,7 +128,9 @@ def test_nothing_where_there_is_nothing():
 
 
 def test_a_window_of_the_matte_is_the_matte_of_the_window():
-    cover = cover_of(shape_of(rectangle(50, 40, 90, 80)), shape_of(rectangle(70, 60, 140, 110), shape_id="b"), softness=9)
+    cover = cover_of(
+        shape_of(rectangle(50, 40, 90, 80)), shape_of(rectangle(70, 60, 140, 110), shape_id="b"), softness=9
+    )
     found = at(cover)
     whole = matte_pixels(found, BOUNDS)
     for window in (Window(60, 50, 100, 70), Window(0, 0, 55, 45), reach_of(found, BOUNDS)):

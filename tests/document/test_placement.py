@@ -117,7 +117,9 @@ def test_riding_begins_and_ends_without_a_jump(small_shot):
         np.testing.assert_allclose(
             corners_at(riding, riding.surface("rider"), frame), corners_at(project.shots[0], free, frame), atol=1e-9
         )
-    moved_on = edits.change_surface(Project.of(riding), "shot", "below", track=shifts([(7.0 * k, k) for k in range(6)])).shots[0]
+    moved_on = edits.change_surface(
+        Project.of(riding), "shot", "below", track=shifts([(7.0 * k, k) for k in range(6)])
+    ).shots[0]
     by = corners_at(moved_on, moved_on.surface("rider"), 1006) - corners_at(riding, riding.surface("rider"), 1006)
     np.testing.assert_allclose(by, np.full((4, 2), (10.0, 0.0)), atol=1e-9)
     again = edits.set_rides_on(Project.of(riding), "shot", "rider", "").shots[0]

@@ -7,8 +7,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 from msgspec.structs import replace
 
-from gommage.core.document import Array, FrameRange, MotionModel, PointsFollow, Spot, Surface, Track
-from gommage.core.document.records import NOT_SEEN
+from gommage.core.document import NOT_SEEN, Array, FrameRange, MotionModel, PointsFollow, Spot, Surface, Track
 from gommage.core.follow import Direction, FollowStep, Surroundings
 from gommage.core.follow.align import (
     MOTIONS,
@@ -21,8 +20,9 @@ from gommage.core.follow.align import (
 )
 from gommage.core.follow.sight import Sight, choose_sight, grain_of_slopes
 from gommage.core.follow.steps import SpotFound, beginning, unseen, ways, with_spots, with_step
-from gommage.core.picture import Window, apply_matrix, translation, warp
-from tests.conftest import plane, rectangle, texture
+from gommage.core.geometry import Window, apply_matrix, from_matrix, translation
+from gommage.core.picture import resample
+from tests.conftest import placed_as, plane, rectangle, texture
 
 SIZE = Window.of(200, 150)
 AREA = rectangle(40, 30, 160, 120)
@@ -31,7 +31,7 @@ CLEAN_TOLERANCE_PX = 0.01  # what spline interpolation itself leaves
 
 
 def filmed(home_to_frame, grain=0.0, seed=0):
-    picture, _ = warp(PAINTING, translation(60, 55) @ np.linalg.inv(home_to_frame), SIZE)
+    picture, _ = resample(PAINTING, from_matrix(translation(60, 55) @ np.linalg.inv(home_to_frame)), SIZE)
     return (picture + grain * np.random.default_rng(seed).standard_normal(picture.shape)).astype(np.float32)
 
 
@@ -203,7 +203,7 @@ def step(frame, by=0.0, **fields):
 def test_a_follow_begins_where_the_surface_is_known_else_at_home():
     surface = Surface(id="s", name="S", home_frame=3, how=plane(AREA, 3))
     track = with_step(with_step(None, step(3)), step(4))
-    known = Surroundings(placed=track)
+    known = Surroundings(placed=placed_as(surface, track))
     assert beginning(surface, 4, known) == 4
     assert beginning(surface, 9, known) == 3
     assert beginning(surface, 9, Surroundings()) == 3
@@ -215,9 +215,9 @@ def test_tracks_grow_at_both_ends_and_are_mended_in_the_middle():
         track = with_step(track, step(frame, frame))
     assert track.frames == FrameRange(first=9, last=12)
     mended = with_step(track, step(11, 99.0, reason="partly hidden"))
-    assert mended.matrix(11)[0, 2] == 99
+    assert mended.row(11)[0, 2] == 99
     assert mended.reasons == ("", "", "partly hidden", "")
-    np.testing.assert_array_equal(mended.matrix(12), track.matrix(12))
+    np.testing.assert_array_equal(mended.row(12), track.row(12))
     ended = with_step(mended, FollowStep(13, None, np.full(4, np.inf), 0.0, ended="the plane has left the picture"))
     assert ended.after == "the plane has left the picture"
     assert with_step(ended, step(13)).after == ""
@@ -226,8 +226,8 @@ def test_tracks_grow_at_both_ends_and_are_mended_in_the_middle():
 def test_what_is_not_seen_has_a_finite_slip_and_no_place():
     track = with_step(with_step(None, step(1)), unseen(2, np.eye(3)))
     assert track.reasons[1] == NOT_SEEN
-    assert np.isfinite(track.slip_px).all()
-    assert not track.is_placed(2)
+    assert np.isfinite(track.corner_slip_px.values).all()
+    assert not placed_as(Surface(id="s", name="S", home_frame=1, how=plane(AREA, 1)), track).is_placed(2)
 
 
 def test_parts_of_a_track():
@@ -236,7 +236,7 @@ def test_parts_of_a_track():
         track = with_step(track, step(frame, frame))
     part = replace(track, after="gone").part(FrameRange(first=2, last=5))
     assert (part.frames.first, part.after) == (2, "gone")
-    assert track.part(FrameRange(first=2, last=3)).matrix(3)[0, 2] == 3
+    assert track.part(FrameRange(first=2, last=3)).row(3)[0, 2] == 3
     with pytest.raises(ValueError, match="not within"):
         track.part(FrameRange(first=0, last=3))
 

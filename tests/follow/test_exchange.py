@@ -8,12 +8,11 @@ import numpy as np
 import pytest
 from msgspec.structs import replace
 
-from gommage.core.document import Array, FrameRange, Surface, Track
-from gommage.core.document.placements import moved
-from gommage.core.document.records import NOT_SEEN
+from gommage.core.document import NOT_SEEN, Array, FrameRange, Surface, Track
 from gommage.core.follow import read_track, smoothed, write_track
+from gommage.core.geometry import moved
 from gommage.errors import FollowError
-from tests.conftest import plane, rectangle
+from tests.conftest import placed_as, plane, rectangle
 
 CORNERS = rectangle(20, 20, 120, 90)
 ROUNDING_PX = 1e-3  # corners are written to a ten-thousandth of a pixel
@@ -35,7 +34,7 @@ SURFACE = Surface(id="wall", name="Wall", home_frame=1001, how=plane(CORNERS))
 @pytest.mark.parametrize("suffix", [".csv", ".json"])
 def test_there_and_back(tmp_path, suffix):
     path = tmp_path / f"wall{suffix}"
-    write_track(path, SURFACE, track_of(), (160, 120))
+    write_track(path, SURFACE, placed_as(SURFACE, track_of()), (160, 120))
     back = read_track(path, SURFACE)
     np.testing.assert_allclose(back.home_to_frame.values, track_of().home_to_frame.values, atol=1e-9)
     np.testing.assert_allclose(back.corner_slip_px.values, 0.05)
@@ -45,7 +44,7 @@ def test_there_and_back(tmp_path, suffix):
 
 def test_a_file_with_corners_alone_will_do(tmp_path):
     path = tmp_path / "wall.csv"
-    write_track(path, SURFACE, track_of(), (160, 120))
+    write_track(path, SURFACE, placed_as(SURFACE, track_of()), (160, 120))
     rows = list(csv.DictReader(io.StringIO(path.read_text())))
     names = ["frame", *[name for name in rows[0] if name.startswith("corner")]]
     with (tmp_path / "corners.csv").open("w") as file:
@@ -54,12 +53,12 @@ def test_a_file_with_corners_alone_will_do(tmp_path):
         writer.writerows(rows)
     back = read_track(tmp_path / "corners.csv", SURFACE)
     for frame in back.frames:
-        want = moved(track_of().matrix(frame), CORNERS)
-        np.testing.assert_allclose(moved(back.matrix(frame), CORNERS), want, atol=ROUNDING_PX)
+        want = moved(track_of().row(frame), CORNERS)
+        np.testing.assert_allclose(moved(back.row(frame), CORNERS), want, atol=ROUNDING_PX)
 
 
 def test_json_says_what_it_is(tmp_path):
-    write_track(tmp_path / "wall.json", SURFACE, track_of(), (160, 120))
+    write_track(tmp_path / "wall.json", SURFACE, placed_as(SURFACE, track_of()), (160, 120))
     plain = json.loads((tmp_path / "wall.json").read_text())
     assert (plain["format"], plain["version"], plain["name"], plain["home_frame"]) == ("gommage-track", 1, "Wall", 1001)
     assert plain["home_corners"] == CORNERS.tolist()
@@ -68,7 +67,7 @@ def test_json_says_what_it_is(tmp_path):
 
 def test_frames_where_nothing_is_are_left_out(tmp_path):
     lost = replace(track_of(), reasons=("", "", NOT_SEEN, "", "", ""))
-    write_track(tmp_path / "wall.csv", SURFACE, lost, (160, 120))
+    write_track(tmp_path / "wall.csv", SURFACE, placed_as(SURFACE, lost), (160, 120))
     assert "1003" not in (tmp_path / "wall.csv").read_text().split()
     with pytest.raises(FollowError, match="do not follow each other"):
         read_track(tmp_path / "wall.csv", SURFACE)
@@ -100,9 +99,9 @@ def test_what_is_no_follow_is_said_in_one_sentence(tmp_path, name, text, words):
 
 def test_files_that_cannot_be(tmp_path):
     with pytest.raises(FollowError, match=r"written as \.csv or \.json"):
-        write_track(tmp_path / "a.txt", SURFACE, track_of(), (160, 120))
+        write_track(tmp_path / "a.txt", SURFACE, placed_as(SURFACE, track_of()), (160, 120))
     with pytest.raises(FollowError, match="could not be written"):
-        write_track(tmp_path / "none" / "a.csv", SURFACE, track_of(), (160, 120))
+        write_track(tmp_path / "none" / "a.csv", SURFACE, placed_as(SURFACE, track_of()), (160, 120))
     with pytest.raises(FollowError, match="could not be read"):
         read_track(tmp_path / "gone.csv", SURFACE)
     (tmp_path / "b.csv").write_bytes(b"\xff\xfe\x00\x80")
@@ -120,17 +119,17 @@ def test_smoothing_takes_jitter_and_leaves_the_way():
 
     middle = slice(6, -6)
     assert roughness(smooth)[middle].std() < 0.6 * roughness(rough)[middle].std()
-    np.testing.assert_allclose(smooth.matrix(1001), rough.matrix(1001), atol=1e-9)
-    np.testing.assert_allclose(smoothed(calm, SURFACE, FrameRange(first=1005, last=1020), 2.0).matrix(1012),
-                               calm.matrix(1012), atol=0.05)  # fmt: skip
+    np.testing.assert_allclose(smooth.row(1001), rough.row(1001), atol=1e-9)
+    np.testing.assert_allclose(smoothed(calm, SURFACE, FrameRange(first=1005, last=1020), 2.0).row(1012),
+                               calm.row(1012), atol=0.05)  # fmt: skip
 
 
 def test_smoothing_a_range_leaves_the_rest_alone():
     rough = track_of(30, noise=0.4)
     smooth = smoothed(rough, SURFACE, FrameRange(first=1010, last=1020), 2.0)
     for frame in (*range(1001, 1011), *range(1020, 1031)):
-        np.testing.assert_allclose(smooth.matrix(frame), rough.matrix(frame), atol=1e-9)
-    assert not np.allclose(smooth.matrix(1015), rough.matrix(1015))
+        np.testing.assert_allclose(smooth.row(frame), rough.row(frame), atol=1e-9)
+    assert not np.allclose(smooth.row(1015), rough.row(1015))
     with pytest.raises(ValueError, match="less than three"):
         smoothed(rough, SURFACE, FrameRange(first=1010, last=1011), 2.0)
     with pytest.raises(ValueError, match="above 0"):

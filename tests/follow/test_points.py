@@ -8,7 +8,7 @@ from gommage.core.document import FrameRange, MotionModel, PointsFollow, Spot, S
 from gommage.core.follow import Direction, Surroundings, aimed, choose_pattern, detect_spots, follow_points, spots_near
 from gommage.core.follow.points import motion_of_spots
 from gommage.core.follow.steps import with_spots, with_step
-from gommage.core.picture import apply_matrix
+from gommage.core.geometry import apply_matrix, from_matrix
 from gommage.errors import FollowError, FrameMissingError
 from tests.conftest import rectangle, texture
 from tests.follow.test_follow import around_centre, filmed
@@ -31,7 +31,7 @@ def follow(matrices, surface, read=None, start=1010, direction=Direction.BOTH, r
 
 
 def off(surface, matrices, frame, points=PLACES):
-    found, true = apply_matrix(surface.track.matrix(frame), points), apply_matrix(matrices[frame], points)
+    found, true = apply_matrix(surface.track.row(frame), points), apply_matrix(matrices[frame], points)
     return np.hypot(*(found - true).T)
 
 
@@ -176,10 +176,10 @@ def test_patterns_are_taken_anew_where_that_is_wanted():
 def test_riding_spots_are_looked_for_where_they_are_carried():
     """The carrier jumps by 60 px a frame, further than any search goes."""
     matrices = {1010 + k: around_centre(shift=(0, 0) if k == 0 else (-60.0, 20)) for k in range(2)}
-    rest = Surroundings(carried=lambda frame: matrices[frame])
+    rest = Surroundings(carried=lambda frame: from_matrix(matrices[frame]))
     done = follow(matrices, replace(surface_of(2, PLACES[1:3]), rides_on="other"), rest=rest)
     assert done.track.frames.last == 1011
-    np.testing.assert_allclose(done.track.matrix(1011), np.eye(3), atol=0.2)
+    np.testing.assert_allclose(done.track.row(1011), np.eye(3), atol=0.2)
 
 
 def test_patterns_are_as_large_as_their_texture_needs():

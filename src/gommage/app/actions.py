@@ -25,6 +25,8 @@ class Action:
         What it does, for the tooltip.
     needs : str
         What must be there: "", "shot", "surface", "track", "fix", "plate".
+    is_of_picture : bool
+        Whether its keys count only while the picture has the focus: keys that fields need for themselves.
     """
 
     id: str
@@ -35,6 +37,7 @@ class Action:
     needs: str = ""
     is_checkable: bool = False
     icon: str = ""
+    is_of_picture: bool = False
 
 
 ACTIONS: tuple[Action, ...] = (
@@ -192,7 +195,15 @@ ACTIONS: tuple[Action, ...] = (
     Action("wipe", "Wipe", ("Shift+Q",), "View", "Result left, plate right of a line", "shot", True, "columns-2"),
     Action("light_theme", "Light theme", (), "View", is_checkable=True),
     Action("measure", "Measure", ("Ctrl+M",), "View", "Measure the fix on all frames", "fix"),
-    Action("advised", "Do what is advised", ("Return",), "Steps", "The button at the foot of the panel", "shot"),
+    Action(
+        "advised",
+        "Do what is advised",
+        ("Return",),
+        "Steps",
+        "The button at the foot of the panel",
+        "shot",
+        is_of_picture=True,
+    ),  # fmt: skip
     Action("shortcuts", "Shortcuts", ("F1",), "Help", "All keys", icon="circle-help"),
 )
 """All actions, in the order of their menus."""

@@ -27,6 +27,7 @@ from gommage.app.desk import Desk
 from gommage.app.dialogs.shortcuts import ShortcutsDialog
 from gommage.app.files import FileCommands
 from gommage.app.lists.column import Column
+from gommage.app.look.controls import show_number
 from gommage.app.look.theme import DARK, LIGHT, apply_theme, icon, tabular_font
 from gommage.app.picture.stage import Stage
 from gommage.app.picture.viewbar import ViewBar
@@ -100,6 +101,8 @@ class MainWindow(QMainWindow):
                 action.setIconVisibleInMenu(False)
             action.triggered.connect(lambda _=False, name=entry.id: self.call(name))
             self.actions_by_id[entry.id] = action
+            if entry.is_of_picture:
+                action.setShortcutContext(Qt.ShortcutContext.WidgetShortcut)
             self.addAction(action)
             if entry.menu not in menus:
                 menus[entry.menu] = self.menuBar().addMenu(entry.menu)
@@ -109,6 +112,7 @@ class MainWindow(QMainWindow):
         action = self.actions_by_id.__getitem__
         self.column = Column(self.session)
         self.viewer = Viewer()
+        self.viewer.addActions([action(entry.id) for entry in ACTIONS if entry.is_of_picture])
         self.stage = Stage(self.session, self.viewer)
         self.tray = Tray(self.session, action)
         self.view_bar = ViewBar(action)
@@ -265,9 +269,10 @@ class MainWindow(QMainWindow):
         if shot is None:
             return
         frames = shot.footage.frames
-        with QSignalBlocker(self.frame_box):
-            self.frame_box.setRange(frames.first, frames.last)
-            self.frame_box.setValue(self.desk.frame)
+        if (self.frame_box.minimum(), self.frame_box.maximum()) != (frames.first, frames.last):
+            with QSignalBlocker(self.frame_box):
+                self.frame_box.setRange(frames.first, frames.last)
+        show_number(self.frame_box, self.desk.frame)
         words = f"of {frames.first}–{frames.last}, {float(shot.footage.frames_per_second):.3g} frames/s"
         if words != self.rate.text():
             self.rate.setText(words)
@@ -376,7 +381,7 @@ class MainWindow(QMainWindow):
 
     def _leave(self) -> None:
         self._is_leaving = True
-        self.close()
+        QTimer.singleShot(0, self.close)  # a window does not close from within its own closing
 
 
 def _without_frame(desk: Desk) -> tuple[object, ...]:

@@ -203,7 +203,8 @@ class Work(QObject):
                     session.later(partial(self._show_follow, found))
             return found
 
-        self.run(f"Following {surface.name}", "follow", run, self._on_followed)
+        goes_home = direction is Direction.BOTH
+        self.run(f"Following {surface.name}", "follow", run, partial(self._on_followed, goes_home))
 
     def _show_follow(self, found: _Following) -> None:
         if self.running is None:
@@ -219,7 +220,7 @@ class Work(QObject):
         if found is not None:
             self._session.commit_preview("follow", f"Follow {found.surface.name}", found.edit)
 
-    def _on_followed(self, found: _Following) -> None:
+    def _on_followed(self, goes_home: bool, found: _Following) -> None:
         self._following = found
         self._keep_follow()
         session, track = self._session, found.surface.track
@@ -229,7 +230,7 @@ class Work(QObject):
         tail = f". It ended because {reasons[0]}" if reasons else ""
         name = found.surface.name
         session.note_shown.emit(f"{name}: frames {track.frames.first}–{track.frames.last}{tail}.")
-        if session.desk.step is WorkStep.FOLLOW and session.desk.surface_id == found.surface.id:
+        if goes_home and session.desk.step is WorkStep.FOLLOW and session.desk.surface_id == found.surface.id:
             session.go_to(found.surface.home_frame)
 
     # -- check and render -----------------------------------------------------------------------------------

@@ -13,6 +13,7 @@ from PySide6.QtWidgets import (
     QLabel,
     QPushButton,
     QSlider,
+    QSpinBox,
     QToolButton,
     QVBoxLayout,
     QWidget,
@@ -28,6 +29,7 @@ __all__ = [
     "push_button",
     "quiet",
     "rule",
+    "show_number",
     "spaced",
     "tool_button",
 ]
@@ -74,6 +76,14 @@ def tool_button(icon_name: str, name: str, *, tip: str = "", is_checkable: bool 
     button.setCheckable(is_checkable)
     button.setFocusPolicy(Qt.FocusPolicy.TabFocus)
     return button
+
+
+def show_number(box: QSpinBox | QDoubleSpinBox, value: float) -> None:
+    """Show a value in a box without telling anybody; what is being typed into it stays while the value is the same."""
+    shown = round(value, box.decimals()) if isinstance(box, QDoubleSpinBox) else round(value)
+    if box.value() != shown:
+        with QSignalBlocker(box):
+            box.setValue(shown)  # type: ignore[arg-type]
 
 
 class ValueRow(QWidget):
@@ -128,11 +138,11 @@ class ValueRow(QWidget):
 
     def set_value(self, value: float) -> None:
         """Show a value without telling anybody."""
-        with QSignalBlocker(self._slider), QSignalBlocker(self._number):
+        with QSignalBlocker(self._slider):
             if not self._slider.isSliderDown():
                 share = (min(max(value, self._low), self._high) - self._low) / (self._high - self._low)
                 self._slider.setValue(round(1000 * share ** (1 / self._curve)))
-            self._number.setValue(value)
+        show_number(self._number, value)
 
     def value(self) -> float:
         """Return the value that is shown."""
@@ -192,8 +202,7 @@ class DragNumber(QDoubleSpinBox):
 
     def set_value(self, value: float) -> None:
         """Show a value without telling anybody."""
-        with QSignalBlocker(self):
-            self.setValue(value)
+        show_number(self, value)
 
 
 class AdviceBox(QFrame):

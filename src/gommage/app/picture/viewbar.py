@@ -31,6 +31,7 @@ class ViewBar(QWidget):
         self.zoom.setAccessibleName("Zoom")
         self.look = QComboBox()
         self.look.setAccessibleName("What to look at")
+        self.look.setToolTip("What to look at")
         for look in Look:
             self.look.addItem(look.capitalize(), look)
         self.look.activated.connect(lambda: self.look_chosen.emit(Look(self.look.currentData())))

@@ -86,6 +86,11 @@ class Viewer(QWidget):
         """Whether there is a picture."""
         return self._image is not None
 
+    @property
+    def has_live(self) -> bool:
+        """Whether paint lies on the picture that is not in it yet."""
+        return bool(self._live)
+
     def view_from_picture(self) -> Mapping:
         """Return zoom and pan as a mapping; pixels that are not square are as wide as they were filmed."""
         z, wide = self._zoom, self._zoom * self._aspect

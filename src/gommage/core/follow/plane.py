@@ -175,7 +175,10 @@ class _Follower:
         self._has_masks = (
             bool(self._how.keep_outs.parts)
             or self._in_front is not None
-            or any(not drawn.surface_id or len(drawn.shape.keys) > 1 for _, drawn in self._how.areas.drawn)
+            or any(
+                not drawn.surface_id or len(drawn.shape.keys) > 1 or part.frames or not part.is_on
+                for part, drawn in self._how.areas.drawn
+            )
         )
         self._sight: Sight | None = None
         self._features: Features | None = None

@@ -19,7 +19,7 @@ from PySide6.QtWidgets import (
 )
 
 from gommage.app.lists.rows import LineDelegate, Row, RowList
-from gommage.app.look.controls import heading, push_button, quiet, rule, spaced, tool_button
+from gommage.app.look.controls import heading, push_button, quiet, rule, show_number, spaced, tool_button
 from gommage.app.steps.follow.graph import TrackGraph
 from gommage.app.steps.page import Advised, InHand, Page, next_step
 from gommage.core.document import (
@@ -363,9 +363,8 @@ class FollowPage(Page):
             chosen = part.id if part is not None else ""
         elif isinstance(how, PointsFollow):
             spot = next((one for one in how.spots if one.id == desk.part_id), how.spots[0])
-            with QSignalBlocker(self.pattern), QSignalBlocker(self.search):
-                self.pattern.setValue(round(spot.pattern_px))
-                self.search.setValue(round(spot.search_px))
+            show_number(self.pattern, spot.pattern_px)
+            show_number(self.search, spot.search_px)
             rows = [_spot_row(number, one, desk.frame) for number, one in enumerate(how.spots, 1)]
         self.areas_title.setText("Spots" if isinstance(how, PointsFollow) else "Areas")
         self.areas.rows.set_rows(tuple(rows))

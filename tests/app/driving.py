@@ -1,0 +1,82 @@
+"""What drives the real window in tests: clicks, drags, keys, answers to dialogs."""
+
+import numpy as np
+from PySide6.QtCore import QPoint, QPointF, Qt, QTimer
+from PySide6.QtGui import QMouseEvent
+from PySide6.QtTest import QTest
+from PySide6.QtWidgets import QApplication
+
+from tests.conftest import wait_until
+
+CTRL, SHIFT, ALT = (
+    Qt.KeyboardModifier.ControlModifier,
+    Qt.KeyboardModifier.ShiftModifier,
+    Qt.KeyboardModifier.AltModifier,
+)
+
+
+def answer(dialog_type, act) -> None:
+    """Do something to the next dialog of a type, once it is up."""
+
+    def look():
+        dialog = QApplication.activeModalWidget()
+        if isinstance(dialog, dialog_type):
+            act(dialog)
+        else:
+            QTimer.singleShot(20, look)
+
+    QTimer.singleShot(20, look)
+
+
+def activate(window) -> None:
+    """Give the window back its focus after a dialog: without a window manager nobody else does."""
+    if not window.isActiveWindow():
+        window.activateWindow()
+        window.viewer.setFocus()
+        wait_until(window.isActiveWindow, 5)
+
+
+def press(window, *keys) -> None:
+    activate(window)
+    for key in keys:
+        combination, modifiers = key if isinstance(key, tuple) else (key, Qt.KeyboardModifier.NoModifier)
+        QTest.keyClick(window.viewer, combination, modifiers)
+
+
+def at_view(window, point) -> QPoint:
+    """Return where a frame position is in the viewer."""
+    x, y = window.stage.ground().view_from_frame(np.asarray(point, float))
+    return QPoint(round(float(x)), round(float(y)))
+
+
+def click(window, point, modifiers=Qt.KeyboardModifier.NoModifier) -> None:
+    QTest.mouseClick(window.viewer, Qt.MouseButton.LeftButton, modifiers, at_view(window, point))
+
+
+def drag(window, points, modifiers=Qt.KeyboardModifier.NoModifier) -> None:
+    """Press, move over all points, release: as a hand does, with real mouse events."""
+    pull(window.viewer, [at_view(window, point) for point in points], modifiers)
+
+
+def pull(widget, places, modifiers=Qt.KeyboardModifier.NoModifier, *, releases=True) -> None:
+    """Drag over places of any widget; offscreen, QTest's own moves carry no button."""
+    QTest.mousePress(widget, Qt.MouseButton.LeftButton, modifiers, places[0])
+    for place in places[1:]:
+        move(widget, place, modifiers)
+    if releases:
+        QTest.mouseRelease(widget, Qt.MouseButton.LeftButton, modifiers, places[-1])
+
+
+def move(widget, place, modifiers=Qt.KeyboardModifier.NoModifier) -> None:
+    """Move with the left button held."""
+    at = QPointF(place)
+    event = QMouseEvent(
+        QMouseEvent.Type.MouseMove, at, QPointF(widget.mapToGlobal(at)), Qt.MouseButton.NoButton,
+        Qt.MouseButton.LeftButton, modifiers,
+    )  # fmt: skip
+    QApplication.sendEvent(widget, event)
+
+
+def find(window, kind, name):
+    (found,) = [widget for widget in window.findChildren(kind) if widget.accessibleName() == name]
+    return found
