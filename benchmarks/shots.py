@@ -8,26 +8,26 @@ import cv2
 import numpy as np
 
 from gommage.core.document import (
-    Area,
+    SCENE_LINEAR,
     Array,
+    Brush,
     CleanPlate,
-    CleanPlateFill,
-    Cover,
     Fix,
     Footage,
     FrameRange,
+    Matte,
+    Painting,
     PlaneFollow,
+    Plates,
     Project,
     Shape,
-    ShapeKey,
     Shot,
+    Softness,
     Source,
     Stroke,
     Surface,
-    Tool,
     Track,
 )
-from gommage.core.picture.colour import SCENE_LINEAR
 from gommage.core.picture.writing import write_still
 
 FIRST = 1001
@@ -67,7 +67,7 @@ def filmed(picture: np.ndarray, home_to_frame: np.ndarray, grain: float, seed: i
 def rectangle(left: float, top: float, width: float, height: float, name: str = "shape") -> Shape:
     """Return a shape of four corners, keyed on the first frame."""
     corners = [[left, top], [left + width, top], [left + width, top + height], [left, top + height]]
-    return Shape(id=name, keys=(ShapeKey(frame=FIRST, points=Array(corners)),))
+    return Shape.of(name, FIRST, corners)
 
 
 def strokes(count: int, left: float, top: float, side: float) -> tuple[Stroke, ...]:
@@ -78,7 +78,7 @@ def strokes(count: int, left: float, top: float, side: float) -> tuple[Stroke, .
         ends = rng.uniform((left, top), (left + side, top + side), (2, 2))
         points = np.column_stack([np.linspace(*ends, 12), np.ones(12)])
         source = Source(dx=float(rng.integers(-90, -60)), dy=float(rng.integers(-20, 20)))
-        made.append(Stroke(id=f"s{index}", tool=Tool.CLONE, points=Array(points), size_px=30, source=source))
+        made.append(Stroke(id=f"s{index}", points=Array(points), brush=Brush(size_px=30), source=source))
     return tuple(made)
 
 
@@ -97,15 +97,16 @@ def shot_on_disk(folder: Path, width: int, height: int, count: int, fixes: int, 
         certainty=Array(np.ones(count)),
         reasons=("",) * count,
     )
-    how = PlaneFollow(areas=(Area(shape=rectangle(100, 100, width - 200, height - 200)),))
+    how = PlaneFollow(areas=Matte.of(rectangle(100, 100, width - 200, height - 200), surface_id="wall"))
     surface = Surface(id="wall", name="Wall", home_frame=FIRST, how=how, track=track)
     plates, made = [], []
     for index in range(fixes):
         left, top = 120 + index * (width - 240 - 400) / max(fixes - 1, 1), height / 2 - 150
         plates.append(CleanPlate(id=f"p{index}", name=f"Plate {index}", surface_id="wall", home_frame=FIRST,
-                                 strokes=strokes(strokes_a_plate, left + 100, top + 50, 200)))  # fmt: skip
+                                 painting=Painting(strokes=strokes(strokes_a_plate, left + 100, top + 50, 200))))  # fmt: skip
         made.append(Fix(id=f"f{index}", name=f"Fix {index}", surface_id="wall",
-                        cover=Cover(shapes=(rectangle(left, top, 400, 300),)),
-                        fill=CleanPlateFill(plate_ids=(f"p{index}",))))  # fmt: skip
+                        cover=Matte.of(rectangle(left, top, 400, 300, f"c{index}"), surface_id="wall",
+                                       softness=Softness(outwards_px=6.0)),
+                        fill=Plates(plate_ids=(f"p{index}",))))  # fmt: skip
     return Project.of(Shot(id="shot", name="Bench", footage=footage, surfaces=(surface,), clean_plates=tuple(plates),
                            fixes=tuple(made)))  # fmt: skip

@@ -13,16 +13,19 @@ from pathlib import Path
 
 import numpy as np
 import platformdirs
-from PySide6.QtCore import QPointF, Qt
+from PySide6.QtCore import QPoint, QPointF, QRect, Qt
+from PySide6.QtGui import QColor, QPainter
 from PySide6.QtWidgets import QApplication, QDialog
 
-from gommage.app.dialogs import FootageDialog, RenderDialog
+from gommage.app.dialogs.footage import FootageDialog
+from gommage.app.dialogs.render import RenderDialog
+from gommage.app.look.theme import theme
 from gommage.app.main_window import MainWindow
 from gommage.app.start import make_application
-from gommage.core.document import Array, Pin, PointsFollow, Source, Spot, Surface, edits
+from gommage.core.document import Array, Pin, PointsFollow, Spot, Surface, edits, placement
 from gommage.core.engine import Engine, Look, Step
 from gommage.core.follow import detect_spots
-from gommage.core.picture import apply_matrix, probe
+from gommage.core.picture import probe
 from gommage.demo import make_demo
 from gommage.demo.job import HOME_FRAME, cleaned
 
@@ -41,7 +44,7 @@ def settle(window: MainWindow) -> None:
     calm = 0
     while calm < 5:
         QApplication.processEvents()
-        calm = calm + 1 if window.session.jobs.is_idle() and not window.session.is_busy() else 0
+        calm = calm + 1 if window.session.jobs.is_idle() and not window.work.is_busy else 0
         if time.monotonic() > end:
             raise TimeoutError("the window does not come to rest")
         time.sleep(0.01)
@@ -56,22 +59,32 @@ class Photographer:
         self.demo = make_demo(Path(platformdirs.user_cache_dir("gommage")))
         engine = Engine()
         self.project = cleaned(engine, self.demo)
-        self.window = MainWindow(engine, Path(tempfile.mkdtemp()))
+        state = Path(tempfile.mkdtemp())
+        self.window = MainWindow(engine, state / "journals", state)
         self.window.resize(*SIZE)
         self.window.show()
         folder.mkdir(parents=True, exist_ok=True)
 
     def take(self, name: str, arrange: Callable[[], QDialog | None]) -> None:
-        """Arrange a view and keep its picture, or the dialog's that it gives back."""
+        """Arrange a view and keep its picture, with the dialog that it gives back over it."""
         if self.wanted and name not in self.wanted:
             return
-        shown = arrange() or self.window
-        if shown is not self.window:
-            shown.show()
+        dialog = arrange()
+        if dialog is not None:
+            dialog.show()
         settle(self.window)
-        shown.grab().save(str(self.folder / f"{name}.png"))
-        if shown is not self.window:
-            shown.close()
+        picture = self.window.grab()
+        if dialog is not None:
+            painter = QPainter(picture)
+            painter.fillRect(picture.rect(), QColor(0, 0, 0, 90))
+            over = dialog.grab()
+            at = QPoint(self.window.width() - dialog.width(), self.window.height() - dialog.height()) / 2
+            painter.drawPixmap(at, over)
+            painter.setPen(QColor(theme().line))
+            painter.drawRect(QRect(at, dialog.size()))
+            painter.end()
+            dialog.close()
+        picture.save(str(self.folder / f"{name}.png"))
 
     def desk(self, frame: int, step: Step, **changes: object) -> None:
         """Begin a view: the finished job, a frame, a step."""
@@ -81,7 +94,7 @@ class Photographer:
         window.session.set_desk(frame=frame, look=Look.RESULT, **PLAIN)
         window.panel.step_chosen.emit(step)
         window.session.set_desk(**changes)
-        window.fit_view()
+        window.call("fit_view")
 
     def near_label(self, frame: int, zoom: float) -> None:
         """Look at where the label was."""
@@ -103,7 +116,7 @@ class Photographer:
         session, shot = self.window.session, self.window.shot
         surface = shot.surfaces[0]
         for frame, by in ((1012, (1.5, -1.0)), (1044, (-1.0, 1.5))):
-            placed = apply_matrix(surface.track.matrix(frame), surface.corners) + by
+            placed = placement(shot, surface).home_to_frame(frame)(surface.corners) + by
             pin = Pin(frame=frame, home=Array(surface.corners), placed=Array(placed))
             session.commit(f"Pin on {frame}", edits.set_pin, shot.id, surface.id, pin)
         session.set_desk(tool="pin", frame=1044, marked=(1020, 1040), has_trails=True, has_test_card=True)
@@ -126,7 +139,7 @@ class Photographer:
     def sheet(self) -> None:
         """Show the column on all frames at once."""
         self.desk(1052, Step.FOLLOW)
-        self.window.sheet()
+        self.window.call("sheet")
 
     def square_on(self) -> None:
         """Show the column without perspective."""
@@ -144,15 +157,14 @@ class Photographer:
         self.desk(HOME_FRAME, Step.FILL)
         window, session = self.window, self.window.session
         plate = window.shot.clean_plates[0]
-        for stroke in plate.strokes[len(plate.strokes) * 3 // 4 :]:
-            session.commit("Remove stroke", edits.remove_stroke, window.shot.id, plate.id, stroke.id)
+        strokes = plate.painting.strokes
+        part = len(strokes) * 3 // 4
+        gone = [stroke.id for stroke in strokes[part:]]
+        session.commit("Remove strokes", edits.remove_strokes, window.shot.id, plate.id, gone)
         self.near_label(HOME_FRAME, 3.0)
         settle(window)
-        last = plate.strokes[len(plate.strokes) * 3 // 4]
-        window.canvas.source = Source(dx=last.source.dx, dy=last.source.dy)
-        at = apply_matrix(window.canvas.view_from_frame(), last.points.values[0, :2])
-        window.viewer._pen_at = QPointF(float(at[0]), float(at[1]))
-        window.canvas.refresh_cursor()
+        window.viewer.pen_at = QPointF(*window.stage.ground().view_from_frame(strokes[part].points.values[0, :2]))
+        session.set_desk(source=strokes[part].source)
 
     def match(self) -> None:
         """Light and grain at the dim end of the shot."""
@@ -162,9 +174,9 @@ class Photographer:
     def check(self) -> None:
         """Measured, at the worst frame, wiped against the plate, held still."""
         self.desk(1060, Step.CHECK)
-        self.window.measure()
+        self.window.work.measure()
         settle(self.window)
-        self.window.worst_frame()
+        self.window.call("worst_frame")
         self.window.session.set_desk(has_wipe=True, is_steady=True)
         self.near_label(HOME_FRAME, 2.0)
 
@@ -182,7 +194,7 @@ class Photographer:
     def render(self) -> QDialog:
         """Where to, as what, which frames."""
         self.desk(1052, Step.CHECK)
-        return RenderDialog(self.window.shot, Path("render"), self.window)
+        return RenderDialog(self.window.shot, Path("render"), lambda surface: True, self.window)
 
 
 def main() -> None:

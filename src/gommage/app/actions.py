@@ -203,7 +203,7 @@ ACTIONS: tuple[Action, ...] = (
         "The button at the foot of the panel",
         "shot",
         is_of_picture=True,
-    ),  # fmt: skip
+    ),
     Action("shortcuts", "Shortcuts", ("F1",), "Help", "All keys", icon="circle-help"),
 )
 """All actions, in the order of their menus."""

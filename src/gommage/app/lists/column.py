@@ -106,7 +106,8 @@ class Column(QWidget):
             self._loupes.ask()
         if old.shot_id != new.shot_id:
             self._refresh()
-        self._select(new)
+        if _chosen(old) != _chosen(new):
+            self._select(new)
 
     def _refresh(self) -> None:
         """Show what differs: each list is told only of what is new in it."""
@@ -208,3 +209,8 @@ class Column(QWidget):
         menu.addAction("Remove", remove)
         menu.aboutToHide.connect(menu.deleteLater)
         menu.popup(at)
+
+
+def _chosen(desk: Desk) -> tuple[object, ...]:
+    """Return what of the desk the lists show as chosen."""
+    return desk.fix_id, desk.fix_ids, desk.surface_id, desk.plate_id

@@ -32,20 +32,24 @@ class Loupes:
         session.call_off("loupe")
         if shot is None:
             return
-        frame, engine = session.desk.frame, session.engine
+        frame, engine, display = session.desk.frame, session.engine, session.desk.display
         size = 2 * LOUPE.width(), 2 * LOUPE.height()
-        for fix in shot.fixes:
+
+        def look(fix: Fix, check: Callable[[], None]) -> np.ndarray | None:
             held = _held_still(shot, fix, frame)
             if held is None:
-                continue
-            request = ViewRequest(shot, frame, Look.RESULT, held, size, session.desk.display)
+                return None
+            return view_pixels(engine, ViewRequest(shot, frame, Look.RESULT, held, size, display), check)
+
+        for fix in shot.fixes:
             session.submit(
-                ("loupe", fix.id, frame, shot), Priority.NEIGHBOUR, partial(view_pixels, engine, request),
-                partial(self._came, fix.id), lambda words: None,
+                ("loupe", fix.id, frame, shot), Priority.NEIGHBOUR, partial(look, fix), partial(self._came, fix.id),
+                lambda words: None,
             )  # fmt: skip
 
-    def _came(self, fix_id: str, pixels: np.ndarray) -> None:
-        self._show(fix_id, image_of(pixels, 1.0))
+    def _came(self, fix_id: str, pixels: np.ndarray | None) -> None:
+        if pixels is not None:
+            self._show(fix_id, image_of(pixels, 1.0))
 
 
 def _held_still(shot: Shot, fix: Fix, frame: int) -> Mapping | None:

@@ -61,12 +61,17 @@ def draw_tag(painter: QPainter, at: QPointF, words: str, *, right: bool = False)
 
 
 def draw_overlay(painter: QPainter, overlay: Overlay) -> None:
-    """Draw lines as a light one on a dark one, opaque: half-transparent pens cost ten times as much."""
+    """Draw lines as a light one on a dark one, opaque: half-transparent pens cost ten times as much.
+
+    The lattice has many lines: a dark one beside a light one, as pens of more than a pixel cost five times as much.
+    """
     painter.setBrush(Qt.BrushStyle.NoBrush)
     lines = [line for points in overlay.lattice for line in _lines(points)]
-    for colour, width in ((OVERLAY_DARK, 1.8), (OVERLAY_LIGHT, 0.9)):
+    for colour, width, aside in ((OVERLAY_DARK, 1.0, 0.8), (OVERLAY_LIGHT, 0.9, 0.0)):
         painter.setPen(QPen(QColor(colour), width))
+        painter.translate(aside, aside)
         painter.drawLines(lines)
+        painter.translate(-aside, -aside)
     for one in overlay.outlines:
         _draw_outline(painter, one)
     for way in overlay.trails:

@@ -188,4 +188,4 @@ def _lattice(points: Points, to_view: Mapping) -> tuple[Points, ...]:
     along_x, along_y = np.linspace(low[0], across[-1], count), np.linspace(low[1], down[-1], count)
     lines = [np.column_stack([np.full(count, x), along_y]) for x in across]
     lines += [np.column_stack([along_x, np.full(count, y)]) for y in down]
-    return tuple(to_view(line) for line in lines)
+    return tuple(to_view(np.stack(lines)))

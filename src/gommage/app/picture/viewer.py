@@ -31,6 +31,7 @@ __all__ = ["Viewer", "image_of"]
 ZOOM_STEP = 1.25
 SMALLEST_ZOOM, LARGEST_ZOOM = 0.05, 40.0
 WIPE_GRAB_PX = 7
+PLAIN, SEE_THROUGH = QImage.Format.Format_RGB32, QImage.Format.Format_ARGB32_Premultiplied
 
 
 class Viewer(QWidget):
@@ -60,6 +61,8 @@ class Viewer(QWidget):
         self._other_view: Mapping = IDENTITY
         self._wipe_at: float | None = None
         self._drags_wipe = False
+        self._view: tuple[tuple[float, ...], Mapping] | None = None
+        self._pixels: NDArray[np.uint8] | None = None
         self._live: dict[str, list[tuple[Window, QImage]]] = {}
         self._overlay = Overlay()
         self._cursor: CursorLook | None = None
@@ -93,6 +96,12 @@ class Viewer(QWidget):
 
     def view_from_picture(self) -> Mapping:
         """Return zoom and pan as a mapping; pixels that are not square are as wide as they were filmed."""
+        at = self._zoom, self._aspect, self._centre.x(), self._centre.y(), self.width(), self.height()
+        if self._view is None or self._view[0] != at:
+            self._view = at, self._computed_view()
+        return self._view[1]
+
+    def _computed_view(self) -> Mapping:
         z, wide = self._zoom, self._zoom * self._aspect
         x, y = self.width() / 2 - wide * self._centre.x(), self.height() / 2 - z * self._centre.y()
         return from_matrix(np.array([[wide, 0, x], [0, z, y], [0, 0, 1.0]]))
@@ -137,7 +146,8 @@ class Viewer(QWidget):
 
         Paint that was laid over the last picture goes, but for the stroke `keeps` that is still in the hand.
         """
-        self._image = None if pixels is None else image_of(pixels, self.devicePixelRatioF())
+        self._pixels = pixels  # the image shares them: copying costs as much as drawing
+        self._image = None if pixels is None else _sharing(pixels, self.devicePixelRatioF(), PLAIN)
         self._image_view = self.view_from_picture()
         self._message = message
         self._live = {name: bits for name, bits in self._live.items() if name == keeps}
@@ -190,7 +200,8 @@ class Viewer(QWidget):
 
     def paintEvent(self, event: QPaintEvent) -> None:
         painter = QPainter(self)
-        painter.fillRect(event.rect(), QColor(theme().surround))
+        if self._image is None or self._image_view != self.view_from_picture():
+            painter.fillRect(event.rect(), QColor(theme().surround))
         if self._image is not None:
             self._draw_image(painter, self._image, self._image_view)
             ratio = self.devicePixelRatioF()
@@ -364,10 +375,13 @@ class Viewer(QWidget):
 
 def image_of(pixels: NDArray[np.uint8], ratio: float, *, has_alpha: bool = False) -> QImage:
     """Return an image that owns its pixels (h, w, 4), so that the array may go."""
+    return _sharing(np.ascontiguousarray(pixels), ratio, SEE_THROUGH if has_alpha else PLAIN).copy()
+
+
+def _sharing(pixels: NDArray[np.uint8], ratio: float, kind: QImage.Format) -> QImage:
+    """Return an image of pixels (h, w, 4) that must be kept as long as it is shown."""
     height, width = pixels.shape[:2]
-    kind = QImage.Format.Format_ARGB32_Premultiplied if has_alpha else QImage.Format.Format_RGB32
-    pixels = np.ascontiguousarray(pixels)
-    image = QImage(pixels.data, width, height, width * 4, kind).copy()
+    image = QImage(pixels.data, width, height, pixels.strides[0], kind)
     image.setDevicePixelRatio(ratio)
     return image
 

@@ -15,7 +15,7 @@ from PySide6.QtCore import QObject, QTimer, Signal
 from gommage.app.hands.ground import Ground
 from gommage.app.picture.viewer import Viewer
 from gommage.app.session import Session
-from gommage.core.engine import Engine, Look, Priority, Step, ViewRequest, view_key, view_pixels
+from gommage.core.engine import Look, Priority, Step, ViewRequest, view_key, view_pixels
 from gommage.core.geometry import Mapping, composed, fitted, from_matrix, scaling, then
 from gommage.core.picture.card import CARD_CORNERS
 
@@ -104,7 +104,7 @@ class Views(QObject):
                 self.shown.emit(request.frame)
 
         self._session.jobs.cancel(lambda name: isinstance(name, tuple) and name[0] == place and name[1] != key)
-        self._session.submit((place, key), Priority.SCREEN, partial(_made, engine, request), came, failed)
+        self._session.submit((place, key), Priority.SCREEN, partial(view_pixels, engine, request), came, failed)
 
     def _show(self, request: ViewRequest, pixels: np.ndarray) -> None:
         self._viewer.set_picture(pixels, keeps=self._held)
@@ -118,18 +118,22 @@ class Views(QObject):
         shot, look = ground.shot, ground.look
         if shot is None or look in LOOKS_ALONE:
             return
-        engine = self._session.engine
+        engine, ratio, size = self._session.engine, self._viewer.devicePixelRatioF(), self._viewer.pixel_size()
+
+        def prepare(frame: int, check: Callable[[], None]) -> None:
+            request = _request(ground, frame, look, ratio, size)
+            if request is not None:
+                view_pixels(engine, request, check)
+
         self._session.call_off("ahead")
         for step in NEIGHBOURS:
             frame = ground.desk.frame + step
-            request = self.request(frame, look) if frame in shot.footage.frames else None
-            if request is not None:
+            if frame in shot.footage.frames:
                 self._session.submit(
-                    ("ahead", frame), Priority.NEIGHBOUR, partial(_made, engine, request), self._on_ahead,
-                    lambda words: None,
-                )  # fmt: skip
+                    ("ahead", frame), Priority.NEIGHBOUR, partial(prepare, frame), self._on_ahead, lambda words: None
+                )
 
-    def _on_ahead(self, _: np.ndarray) -> None:
+    def _on_ahead(self, _: None) -> None:
         if not self._checking_ready.isActive():
             self._checking_ready.start()
 
@@ -179,8 +183,3 @@ def _card(ground: Ground, frame: int, device_from_frame: Mapping) -> Mapping | N
     return (
         None if home is None else composed(from_matrix(fitted(CARD_CORNERS, surface.corners)), home, device_from_frame)
     )
-
-
-def _made(engine: Engine, request: ViewRequest, check: Callable[[], None]) -> np.ndarray:
-    """Return a viewport's pixels; a job's work."""
-    return view_pixels(engine, request, check)

@@ -26,6 +26,7 @@ InHand = Mapping[CanvasKey, Canvas]
 NOTHING_IN_HAND: InHand = {}
 BY_NAME = {kind.__name__: recipe for kind, recipe in RECIPES.items()}
 GRAIN_REACH_PX = 160
+LIGHT_LEVEL = 1
 MARGIN_OF_PAINT_PX = 32
 """Around paint, as far as freeing from grain and the spline spread it."""
 
@@ -121,8 +122,11 @@ class Patches:
         return BY_NAME[inputs.fill_kind].evaluate(inputs.fill, scene, window, check)
 
     def lights(self, inputs: FixInputs, level: int = 0, check: Check = _never) -> tuple[Light, ...]:
-        """Return the light of each layer of a fix's fill; one that changes nothing where none is to be found."""
-        lighting = inputs.lighting
+        """Return the light of each layer of a fix's fill; one that changes nothing where none is to be found.
+
+        Light changes slowly over the picture: it is measured at half size at most, on averages of four pixels.
+        """
+        lighting, level = inputs.lighting, max(level, LIGHT_LEVEL)
         return self._cache.get_or_make(("light", lighting, level), lambda: self._found(lighting, level, check), check)
 
     def _found(self, inputs: LightInputs, level: int, check: Check) -> tuple[Light, ...]:
@@ -144,7 +148,8 @@ class Patches:
             lights = tuple(Light.none(window) for _ in filled.layers)
         total = np.zeros((window.height, window.width, 3), np.float32)
         for layer, light in zip(filled.layers, lights, strict=True):
-            total += apply_light(layer.pixels, light, inputs.stops, window) * np.float32(layer.weight)
+            lit = apply_light(layer.pixels, light, inputs.stops, window, scale_of(level))
+            total += lit * np.float32(layer.weight)
         return total, lights
 
     # -- patches --------------------------------------------------------------------------------------------

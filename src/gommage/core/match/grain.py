@@ -18,7 +18,7 @@ __all__ = ["DENOISE_MARGIN_PX", "Grain", "add_grain", "grain_field", "measure_gr
 BLOCK = 8
 DENOISE_MARGIN_PX = 16
 """Pixels around a window that its freeing from grain depends on: a block, and the blur that its level is taken from."""
-NOISE_TILE_PX = 128
+NOISE_TILE_PX = 64
 FAR = 1 << 20
 LARGEST_SIZE_PX = 2.0
 

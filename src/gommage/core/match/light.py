@@ -25,12 +25,13 @@ LEAST_PIXELS = 200
 class Light:
     """A gain a channel that varies linearly over a window: ``coefficients[c] @ (1, u, v)``.
 
-    u and v run from -1 to 1 over the window that it was measured on. `trusted` is False where too little could be
-    compared; the gain is then 1.
+    u and v run from -1 to 1 over the window that it was measured on, in pixels of its scale. `trusted` is False where
+    too little could be compared; the gain is then 1.
     """
 
     coefficients: NDArray[np.float64]
     window: Window
+    scale: float = 1.0
     trusted: bool = True
 
     @property
@@ -45,10 +46,16 @@ class Light:
         return cls(np.array([[1.0, 0, 0]] * 3), window, trusted=False)
 
 
-def _axes(measured: Window, window: Window) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
-    """Return u (w,) and v (h,) of a window's pixels, as they run over the window that was measured."""
-    u = (np.arange(window.left, window.right) - measured.left) / max(measured.width - 1, 1) * 2 - 1
-    v = (np.arange(window.top, window.bottom) - measured.top) / max(measured.height - 1, 1) * 2 - 1
+def _axes(measured: Window, window: Window, times: float = 1.0) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
+    """Return u (w,) and v (h,) of a window's pixels, as they run over the window that was measured.
+
+    `times` as many pixels of the one are a pixel of the other.
+    """
+    across, down = (
+        np.arange(low, high) + 0.5 for low, high in ((window.left, window.right), (window.top, window.bottom))
+    )
+    u = (across * times - 0.5 - measured.left) / max(measured.width - 1, 1) * 2 - 1
+    v = (down * times - 0.5 - measured.top) / max(measured.height - 1, 1) * 2 - 1
     return u, v
 
 
@@ -107,7 +114,7 @@ def match_light(
         keep = np.asarray((np.abs(residual) < REJECT * spread).all(axis=1))
     if (coefficients[:, 0] <= 0.02).any() or not np.isfinite(coefficients).all():
         return Light.none(place)
-    return Light(coefficients, place)
+    return Light(coefficients, place, scale)
 
 
 def _moments(
@@ -122,12 +129,15 @@ def _moments(
     return out
 
 
-def apply_light(fill: Picture, light: Light, stops: float = 0.0, window: Window | None = None) -> Picture:
+def apply_light(
+    fill: Picture, light: Light, stops: float = 0.0, window: Window | None = None, scale: float = 1.0
+) -> Picture:
     """Return a fill (h, w, 3) under a light, brightened by hand by some stops on top.
 
-    `window` is where the fill lies in the frame; the window that the light was measured on if left out.
+    `window` is where the fill lies in the frame, in pixels of `scale`; the window that the light was measured on if
+    left out.
     """
-    u, v = _axes(light.window, window or light.window)
+    u, v = _axes(light.window, window, light.scale / scale) if window else _axes(light.window, light.window)
     out = np.empty_like(fill)
     for channel, (even, along, down) in enumerate(light.coefficients * 2.0**stops):
         gain = (even + down * v)[:, None] + (along * u)[None, :]
