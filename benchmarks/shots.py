@@ -102,8 +102,9 @@ def shot_on_disk(folder: Path, width: int, height: int, count: int, fixes: int, 
     plates, made = [], []
     for index in range(fixes):
         left, top = 120 + index * (width - 240 - 400) / max(fixes - 1, 1), height / 2 - 150
+        painting = Painting(strokes=strokes(strokes_a_plate, left + 100, top + 50, 200))
         plates.append(CleanPlate(id=f"p{index}", name=f"Plate {index}", surface_id="wall", home_frame=FIRST,
-                                 painting=Painting(strokes=strokes(strokes_a_plate, left + 100, top + 50, 200))))  # fmt: skip
+                                 painting=painting))  # fmt: skip
         made.append(Fix(id=f"f{index}", name=f"Fix {index}", surface_id="wall",
                         cover=Matte.of(rectangle(left, top, 400, 300, f"c{index}"), surface_id="wall",
                                        softness=Softness(outwards_px=6.0)),
