@@ -143,6 +143,10 @@ def settle(window: MainWindow) -> None:
     wait_until(window.session.jobs.is_idle)
 
 
+def _threads() -> list[str]:
+    return [thread.name for thread in threading.enumerate() if thread.name.startswith(("job-", "journal"))]
+
+
 @pytest.fixture
 def window(tmp_path, qapp):
     """An empty main window; afterwards no thread of it may be left."""
@@ -155,6 +159,6 @@ def window(tmp_path, qapp):
     made.session.saved = made.session.project  # nothing asks about unsaved work
     made.close()
     wait_until(lambda: not made.isVisible(), 10)
-    assert not [thread.name for thread in threading.enumerate() if thread.name.startswith(("job-", "journal"))]
+    wait_until(lambda: not _threads(), 30)  # a slow disk may still be syncing the journal
     made.deleteLater()
     QApplication.processEvents()

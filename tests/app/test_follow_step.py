@@ -84,6 +84,8 @@ def test_an_area_is_keyed_on_another_frame_and_stays_put_on_demand(opened):
 
 
 def test_choices_of_the_follow_are_edits(opened):
+    assert not find(opened.panel, QComboBox, "Motion").isVisible(), "what is seldom changed is folded"
+    QTest.mouseClick(find(opened.panel, QToolButton, "Fold how"), Qt.MouseButton.LeftButton)
     for name, words, field, value in (
         ("Motion", "Shift and turn", "motion", MotionModel.SHIFT_TURN),
         ("Look at", "Red", "channel", Channel.RED),

@@ -160,8 +160,10 @@ class MainWindow(QMainWindow):
         row = QHBoxLayout(bar)
         row.setContentsMargins(8, 4, 10, 2)
         row.setSpacing(2)
-        for name in ("first_frame", "previous_frame", "play", "next_frame", "last_frame"):
-            row.addWidget(self._frame_button(name))
+        names = ("first_frame", "previous_frame", "play", "next_frame", "last_frame")
+        buttons = [self._frame_button(name) for name in names]
+        for button in buttons:
+            row.addWidget(button)
         self.frame_box = QSpinBox()
         self.frame_box.setAccessibleName("Frame")
         self.frame_box.setToolTip("The frame on screen; type another")
@@ -176,6 +178,7 @@ class MainWindow(QMainWindow):
         row.addSpacing(6)
         row.addWidget(self.rate)
         row.addSpacing(12)
+        self._frame_parts = (*buttons, self.frame_box, self.rate)
         row.addWidget(self.words, 1)
         row.addWidget(self.progress)
         row.addWidget(self.stop_button)
@@ -234,7 +237,7 @@ class MainWindow(QMainWindow):
         self._note_timer.start(ERROR_MS if is_error else NOTE_MS)
 
     def _on_document_changed(self, old: Project, new: Project) -> None:
-        self.welcome.setVisible(self.shot is None)
+        self._show_parts()
         if self.shot is None:
             self.files.ask_recent(self.welcome.show_recent)
         self._show_title()
@@ -249,12 +252,19 @@ class MainWindow(QMainWindow):
         if (old.shot_id, old.frame) != (new.shot_id, new.frame):
             self._show_frame()
         if old.shot_id != new.shot_id and self.shot is not None:
-            self.welcome.hide()
+            self._show_parts()
             self.views.fit_view()
         if _without_frame(old) != _without_frame(new):
             self._show_strip()
             self._refresh_actions()
             self.tray.show_hint(self.stage.ground())
+
+    def _show_parts(self) -> None:
+        """Show what there is to work with; before a shot is open there is nothing but ways to begin."""
+        has_shot = self.shot is not None
+        self.welcome.setVisible(not has_shot)
+        for widget in (self.column, self.tray, self.view_bar, self.panel, self.strip, *self._frame_parts):
+            widget.setVisible(has_shot)
 
     def _show_title(self) -> None:
         name = self.session.folder.stem if self.session.folder else "untitled"
@@ -302,6 +312,7 @@ class MainWindow(QMainWindow):
             if action.text() != words:
                 action.setText(words)
                 action.setToolTip(f"{words} ({action.shortcut().toString()})")
+        self.actions_by_id["play"].setIcon(icon("pause" if self.frames.is_playing else "play"))
         for name, is_on in self._checks().items():
             self.actions_by_id[name].setChecked(is_on)
 

@@ -17,7 +17,7 @@ from gommage.app.lists.cards import CardDelegate
 from gommage.app.lists.loupes import Loupes
 from gommage.app.lists.rows import LineDelegate, Row, RowList
 from gommage.app.lists.summaries import fix_row, surface_row
-from gommage.app.look.controls import heading, quiet, tool_button
+from gommage.app.look.controls import fold_button, heading, quiet, tool_button
 from gommage.app.session import Session
 from gommage.core.document import Project, Shot, edits
 from gommage.core.engine import Look, Step
@@ -68,9 +68,7 @@ class Column(QWidget):
         button = tool_button("plus", add)
         button.clicked.connect(lambda: added.emit())
         if folds is not None:
-            fold = tool_button("chevron-down", f"Fold {words.lower()}", is_checkable=True)
-            fold.toggled.connect(lambda is_folded: folds.setVisible(not is_folded))
-            row.addWidget(fold)
+            row.addWidget(fold_button(words, lambda is_folded: folds.setVisible(not is_folded)))
         row.addWidget(heading(words))
         row.addStretch()
         row.addWidget(button)

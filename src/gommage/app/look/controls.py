@@ -12,6 +12,7 @@ from PySide6.QtWidgets import (
     QHBoxLayout,
     QLabel,
     QPushButton,
+    QSizePolicy,
     QSlider,
     QSpinBox,
     QToolButton,
@@ -24,7 +25,9 @@ from gommage.app.look.theme import icon, tabular_font
 __all__ = [
     "AdviceBox",
     "DragNumber",
+    "Section",
     "ValueRow",
+    "fold_button",
     "heading",
     "push_button",
     "quiet",
@@ -219,8 +222,8 @@ class AdviceBox(QFrame):
         self._words.setAlignment(Qt.AlignmentFlag.AlignTop)
         self._words.setAccessibleName("Advice")
         self._button = QPushButton()
-        self._mend: Callable[[], object] = lambda: None
-        self._button.clicked.connect(lambda: self._mend())
+        self._mend: Callable[[], object] | None = None
+        self._button.clicked.connect(self.follow)
         layout = QVBoxLayout(self)
         layout.setContentsMargins(10, 8, 8, 8)
         layout.setSpacing(4)
@@ -235,7 +238,7 @@ class AdviceBox(QFrame):
 
     def follow(self) -> bool:
         """Do what it advises; returns whether there was anything."""
-        if not self._button.isVisibleTo(self):
+        if self._mend is None:
             return False
         self._mend()
         return True
@@ -243,18 +246,72 @@ class AdviceBox(QFrame):
     def say(
         self, words: str, button: str = "", mend: Callable[[], object] | None = None, *, is_urgent: bool = True
     ) -> None:
-        """Show a sentence, and a button if something can be done about it; what is not urgent is quiet."""
-        self._words.setText(words)
+        """Show a sentence, and what can be done about it: a button, or the one of the page that is meant.
+
+        What is not urgent is quiet.
+        """
+        self._words.setText(words if button or mend is None else f"{words} (Return)")
         has_button = bool(button and mend)
         self._button.setVisible(has_button)
         self._button.setText(button)
         self._button.setAccessibleName(button)
         self._button.setToolTip(f"{button} (Return)" if has_button else "")
-        self._mend = mend or (lambda: None)
+        self._mend = mend
         state = "empty" if not words else "urgent" if is_urgent else "quiet"
         if self.property("state") != state:
             self.setProperty("state", state)
             self.style().polish(self)
+
+
+def fold_button(words: str, fold: Callable[[bool], object], *, is_folded: bool = False) -> QToolButton:
+    """Return the arrow before a heading that folds what is below it."""
+    button = tool_button("chevron-down", f"Fold {words.lower()}", is_checkable=True)
+
+    def toggled(is_on: bool) -> None:
+        name = "chevron-right" if is_on else "chevron-down"
+        button.setIcon(icon(name))
+        button.setProperty("iconName", name)
+        fold(is_on)
+
+    button.setProperty("fold", True)
+    button.toggled.connect(toggled)
+    button.setChecked(is_folded)
+    return button
+
+
+class Section(QWidget):
+    """A heading that folds what is below it, and says in a few words what is in it while it is folded."""
+
+    def __init__(self, words: str, *, is_folded: bool = False) -> None:
+        super().__init__()
+        self._summary = quiet(name=f"{words} in short")
+        self._summary.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
+        self._summary.setWordWrap(False)
+        self._inside = QWidget()
+        self._inside.setObjectName("panel")
+        self.box = QVBoxLayout(self._inside)
+        self.box.setContentsMargins(0, 2, 0, 2)
+        self.box.setSpacing(6)
+        head = QHBoxLayout()
+        head.setContentsMargins(0, 0, 0, 0)
+        head.setSpacing(6)
+        head.addWidget(fold_button(words, self._fold, is_folded=is_folded))
+        head.addWidget(heading(words))
+        head.addWidget(self._summary, 1)
+        layout = QVBoxLayout(self)
+        layout.setContentsMargins(0, 0, 0, 0)
+        layout.setSpacing(2)
+        layout.addLayout(head)
+        layout.addWidget(self._inside)
+
+    def _fold(self, is_folded: bool) -> None:
+        self._inside.setVisible(not is_folded)
+        self._summary.setVisible(is_folded)
+
+    def say(self, words: str) -> None:
+        """Say what is in it."""
+        self._summary.setText(words)
+        self._summary.setToolTip(words)
 
 
 def spaced(*widgets: QWidget) -> QHBoxLayout:

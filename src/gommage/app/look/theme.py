@@ -85,6 +85,7 @@ def _sheet(t: Theme) -> str:
         border-color: {t.accent}; font-weight: 600; }}
     QPushButton[primary="true"]:disabled {{ background: {t.card}; color: {t.quiet}; border-color: {t.line}; }}
     QToolButton:checked, QPushButton:checked {{ background: {t.raised}; border: 1px solid {t.accent}; }}
+    QToolButton[fold="true"]:checked {{ background: transparent; border-color: transparent; }}
     QPushButton:disabled, QToolButton:disabled, QLabel:disabled {{ color: {t.quiet}; }}
     *:focus {{ outline: none; }}
     QPushButton:focus, QToolButton:focus, QComboBox:focus, QLineEdit:focus, QAbstractSpinBox:focus
@@ -123,9 +124,8 @@ def _sheet(t: Theme) -> str:
     QDialogButtonBox {{ dialogbuttonbox-buttons-have-icons: 0; }}
     QMessageBox {{ messagebox-text-interaction-flags: 5; }}
     QToolButton[wide="true"] {{ padding: 4px 22px 4px 10px; background: {t.raised}; border: 1px solid {t.line}; }}
-    QToolButton[wide="true"]::menu-indicator {{ image: url({_tinted("chevron-down", t.quiet)}); width: 11px; height:
-    11px;
-        subcontrol-position: right center; subcontrol-origin: padding; right: 7px; }}
+    QToolButton[wide="true"]::menu-indicator {{ image: url({_tinted("chevron-down", t.quiet)});
+        width: 11px; height: 11px; subcontrol-position: right center; subcontrol-origin: padding; right: 7px; }}
     QFrame#start {{ background: {t.card}; border: 1px solid {t.card}; border-radius: 6px; }}
     QFrame#start:hover, QFrame#start:focus {{ border: 1px solid {t.accent}; }}
     QFrame#rule {{ background: {t.line}; max-height: 1px; min-height: 1px; border: none; }}

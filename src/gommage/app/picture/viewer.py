@@ -61,6 +61,7 @@ class Viewer(QWidget):
         self._other_view: Mapping = IDENTITY
         self._wipe_at: float | None = None
         self._drags_wipe = False
+        self._fitted: tuple[int, int] | None = None
         self._view: tuple[tuple[float, ...], Mapping] | None = None
         self._pixels: NDArray[np.uint8] | None = None
         self._live: dict[str, list[tuple[Window, QImage]]] = {}
@@ -122,6 +123,7 @@ class Viewer(QWidget):
         self._zoom = min((self.width() - 24) / (width * self._aspect), (self.height() - 24) / height)
         self._zoom = float(np.clip(self._zoom, SMALLEST_ZOOM, LARGEST_ZOOM))
         self._centre = QPointF(width / 2, height / 2)
+        self._fitted = width, height
         self.view_changed.emit()
 
     def zoom_to(self, zoom: float, around: QPointF | None = None) -> None:
@@ -131,12 +133,13 @@ class Viewer(QWidget):
         middle = QPointF(self.width() / 2, self.height() / 2)
         by, change = fixed - middle, 1 / self._zoom - 1 / zoom
         self._centre += QPointF(by.x() * change / self._aspect, by.y() * change)
-        self._zoom = zoom
+        self._zoom, self._fitted = zoom, None
         self.view_changed.emit()
 
     def show_around(self, x: float, y: float, zoom: float) -> None:
         """Put a picture position in the middle, at a zoom."""
         self._zoom, self._centre = float(np.clip(zoom, SMALLEST_ZOOM, LARGEST_ZOOM)), QPointF(x, y)
+        self._fitted = None
         self.view_changed.emit()
 
     # -- what is shown --------------------------------------------------------------------------------------
@@ -250,6 +253,8 @@ class Viewer(QWidget):
 
     def resizeEvent(self, event: QResizeEvent) -> None:
         super().resizeEvent(event)
+        if self._fitted is not None:
+            self.fit(*self._fitted)
         self.resized.emit()
 
     def sizeHint(self) -> QSize:
@@ -290,7 +295,7 @@ class Viewer(QWidget):
         if self._pan_from is not None:
             by = event.position() - self._pan_from
             self._centre -= QPointF(by.x() / (self._zoom * self._aspect), by.y() / self._zoom)
-            self._pan_from = event.position()
+            self._pan_from, self._fitted = event.position(), None
             self.view_changed.emit()
             self.update()
         elif self._drags_wipe:

@@ -61,5 +61,5 @@ class CheckPage(Page):
             return Advised(advice.words, "Go there", "worst_frame")
         if not self._measured(hand):
             words = "Measure seam and flicker on all frames, then look at the worst."
-            return Advised(words, "Measure all frames", "measure", is_urgent=False)
+            return Advised(words, "", "measure", is_urgent=False)
         return Advised("Looks fine. Write the pictures.", "Render…", "render_shot", is_urgent=False)

@@ -131,7 +131,7 @@ class CoverPage(Page):
                 is_urgent=False,
             )
         advice = self.state_of(fix, Step.COVER)
-        return next_step(Step.COVER) if advice.state is not State.LOOK else Advised(advice.words)
+        return next_step(Step.COVER, "Covered.") if advice.state is not State.LOOK else Advised(advice.words)
 
 
 def _row(number: int, part: MattePart) -> Row:

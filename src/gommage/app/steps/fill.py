@@ -4,17 +4,17 @@ from __future__ import annotations
 
 from typing import Any
 
-from PySide6.QtWidgets import QHBoxLayout, QWidget
+from PySide6.QtWidgets import QHBoxLayout
 
 from gommage.app.lists.rows import LineDelegate, Row, RowList
-from gommage.app.look.controls import ValueRow, heading, push_button, quiet, rule, tool_button
+from gommage.app.look.controls import ValueRow, heading, push_button, quiet, rule, spaced, tool_button
 from gommage.app.steps.page import Advised, InHand, Page, next_step
 from gommage.core.document import Plates, Project, edits
 from gommage.core.engine import State, Step
 
 __all__ = ["FillPage"]
 
-MOST_STROKES = 8
+MOST_STROKES = 5
 
 
 class FillPage(Page):
@@ -22,11 +22,13 @@ class FillPage(Page):
 
     def build(self) -> None:
         self.title = heading("")
+        self.make_title = quiet("New clean plate")
         self.make = push_button(
-            "Clean plate from this frame", lambda: self.call("new_plate"), primary=True,
-            tip="A still to paint on (Shift+C)",
-        )  # fmt: skip
-        self.load = push_button("Clean plate from a picture…", lambda: self.call("plate_from_picture"))
+            "From this frame", lambda: self.call("new_plate"), primary=True, tip="A still to paint on (Shift+C)"
+        )
+        self.load = push_button(
+            "From a picture…", lambda: self.call("plate_from_picture"), tip="A clean plate painted elsewhere"
+        )
         self.strokes_title = heading("Strokes")
         self._delegate = LineDelegate()
         self.strokes = RowList("Strokes", self._delegate, most_rows=MOST_STROKES, takes_many=True)
@@ -35,15 +37,17 @@ class FillPage(Page):
         self.size_row = ValueRow("Size", 1, 400, "px", curve=2.0, tip="Diameter of the chosen strokes")
         self.soft = ValueRow("Softness", 0, 100, "%", tip="Of the chosen strokes")
         self.opacity = ValueRow("Opacity", 0, 100, "%", tip="Of the chosen strokes")
-        self.note = quiet("Esc lets the strokes go.")
+        self.note = quiet(name="Strokes, in short")
         strokes_row = QHBoxLayout()
         strokes_row.addWidget(self.strokes_title, 1)
         strokes_row.addWidget(self.remove)
-        top: tuple[QWidget, ...] = (self.title, self.make, self.load, rule())
-        for widget in top:
-            self.box.addWidget(widget)
+        self.box.addWidget(self.title)
+        self.box.addWidget(self.make_title)
+        self.box.addLayout(spaced(self.make, self.load))
+        self.box.addWidget(rule())
         self.box.addLayout(strokes_row)
-        for widget in (self.strokes, rule(), self.chosen_title, self.size_row, self.soft, self.opacity, self.note):
+        self._of_chosen = (rule(), self.chosen_title, self.size_row, self.soft, self.opacity)
+        for widget in (self.strokes, self.note, *self._of_chosen):
             self.box.addWidget(widget)
         self.strokes.chosen.connect(lambda _, all_ids: self.session.set_desk(stroke_ids=all_ids))
         self.remove.clicked.connect(lambda: self.call("remove_strokes"))
@@ -78,7 +82,7 @@ class FillPage(Page):
             tuple(
                 Row(stroke.id, f"{number}. {stroke.brush.tool.capitalize()}", f"{stroke.brush.size_px:.0f} px",
                     stroke.is_on)
-                for number, stroke in enumerate(strokes, 1)
+                for number, stroke in reversed(list(enumerate(strokes, 1)))
             )
         )  # fmt: skip
         self.strokes_title.setText(f"Strokes ({len(strokes)})")
@@ -88,13 +92,15 @@ class FillPage(Page):
         chosen = self.session.desk.strokes(self.session.shown)
         first, *others = [stroke.id for stroke in chosen] or [""]
         self.strokes.select(first, tuple(others))
-        for widget in (self.remove, self.size_row, self.soft, self.opacity):
-            widget.setEnabled(bool(chosen))
-        self.note.setText("Esc lets them go." if chosen else "Choose strokes in the list to change them.")
-        words = (
-            f"{len(chosen)} strokes chosen" if len(chosen) > 1 else "Stroke chosen" if chosen else "No stroke chosen"
-        )
-        self.chosen_title.setText(words)
+        self.remove.setEnabled(bool(chosen))
+        for widget in self._of_chosen:
+            widget.setVisible(bool(chosen))
+        plate = self.session.desk.plate(self.session.shown)
+        has_strokes = plate is not None and bool(plate.painting.strokes)
+        self.note.setVisible(not chosen)
+        self.note.setText("Choose strokes to change them." if has_strokes else "Nothing is painted yet.")
+        words = f"{len(chosen)} strokes chosen" if len(chosen) > 1 else "Stroke chosen"
+        self.chosen_title.setText(f"{words} (Esc lets go)")
         if chosen:
             brush = chosen[0].brush
             self.size_row.set_value(brush.size_px)
@@ -119,7 +125,7 @@ class FillPage(Page):
         if isinstance(fix.fill, Plates) and plate.id not in fix.fill.plate_ids:
             return Advised(f"{fix.name} is not filled from this plate.", "Use it", self._use)
         advice = self.state_of(fix, Step.FILL)
-        return next_step(Step.FILL) if advice.state is not State.LOOK else Advised(advice.words)
+        return next_step(Step.FILL, "Filled.") if advice.state is not State.LOOK else Advised(advice.words)
 
     def _use(self) -> None:
         desk = self.session.desk

@@ -118,4 +118,4 @@ class MatchPage(Page):
         state = self.state_of(hand.fix, Step.FILL)
         if state.state is not State.FINE:
             return Advised(state.words, "Go to Fill", "step_fill")
-        return next_step(Step.MATCH)
+        return next_step(Step.MATCH, "Light and grain follow the shot.")

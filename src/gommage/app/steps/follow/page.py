@@ -19,7 +19,7 @@ from PySide6.QtWidgets import (
 )
 
 from gommage.app.lists.rows import LineDelegate, Row, RowList
-from gommage.app.look.controls import heading, push_button, quiet, rule, show_number, spaced, tool_button
+from gommage.app.look.controls import Section, heading, push_button, quiet, rule, show_number, spaced, tool_button
 from gommage.app.steps.follow.graph import TrackGraph
 from gommage.app.steps.page import Advised, InHand, Page, next_step
 from gommage.core.document import (
@@ -92,13 +92,15 @@ class FollowPage(Page):
         head = QHBoxLayout()
         head.addWidget(self.title, 1)
         head.addWidget(self.new)
+        self.how = Section("How", is_folded=True)
+        self.how.box.addLayout(self._form)
+        self.how.box.addWidget(self.front)
+        self.how.box.addWidget(self.refresh_patterns)
         self.box.addLayout(head)
-        self.box.addLayout(self._form)
-        self.box.addWidget(self.front)
-        self.box.addWidget(self.refresh_patterns)
         self.box.addLayout(self._area_head)
         self.box.addWidget(self.areas)
         self.box.addWidget(self.stays)
+        self.box.addWidget(self.how)
         self.box.addWidget(rule())
         self.box.addWidget(self.both)
         self.box.addLayout(self._ways)
@@ -295,15 +297,15 @@ class FollowPage(Page):
         if not known.is_known:
             if isinstance(surface.how, PointsFollow) and len(surface.how.spots) < ENOUGH_SPOTS:
                 words = "Set more spots, up to four and more for perspective; then follow."
-                return Advised(words, "Follow both ways", "follow_both", is_urgent=False)
-            return Advised("Leave out what crosses it with keep-outs; then follow.", "Follow both ways", "follow_both",
-                           is_urgent=False)  # fmt: skip
+                return Advised(words, "", "follow_both", is_urgent=False)
+            return Advised("Leave out what crosses it with keep-outs; then follow.", "", "follow_both", is_urgent=False)
         if known.worst_px > SLIP_TO_LOOK_AT_PX:
             return Advised(
                 f"May be off by {known.worst_px:.1f} px on frame {known.worst_frame}. Pin it where it slips.",
                 "Go there", "worst_slip",
             )  # fmt: skip
-        words = "" if hand.fix is not None and hand.fix.surface_id == surface.id else "Followed. Cover what has to go."
+        has_fix = hand.fix is not None and hand.fix.surface_id == surface.id
+        words = "Followed." if has_fix else "Followed. Cover what has to go."
         return next_step(Step.FOLLOW, words)
 
     def _show_kinds(self, surface: Surface | None, *, is_plane: bool, is_points: bool) -> None:
@@ -316,7 +318,7 @@ class FollowPage(Page):
             (is_plane, (self.front, self.stays, self.add_keep_out)),
             (is_points, (self.refresh_patterns, self.detect)),
             (is_plane or is_points, (self.areas_title, self.areas, self.add_area, self.remove_area)),
-            (has, (self.unpin, self.smooth, self.trim)),
+            (has, (self.unpin, self.smooth, self.trim, self.how)),
         ]
         for is_shown, widgets in shown:
             for widget in widgets:
@@ -342,6 +344,10 @@ class FollowPage(Page):
                 if other.id != surface.id:
                     self.rides.addItem(other.name, other.id)
             self.rides.setCurrentIndex(max(self.rides.findData(surface.rides_on), 0))
+        said = [self.motion.currentText()] if isinstance(surface.how, PlaneFollow | PointsFollow) else []
+        said += [self.channel.currentText()] if isinstance(surface.how, PlaneFollow) else []
+        said += [f"on {self.rides.currentText()}"] if surface.rides_on else []
+        self.how.say(" · ".join(said))
         with QSignalBlocker(self.front), QSignalBlocker(self.refresh_patterns):
             if isinstance(surface.how, PlaneFollow):
                 self.front.setChecked(surface.how.leaves_out_front)
@@ -415,7 +421,8 @@ def _facts(surface: Surface, known: SurfaceSummary, frame: int) -> list[str]:
     """Return what is to be said of a surface on a frame, line by line."""
     if isinstance(surface.how, Still):
         return [f"Stands still on {known.first}–{known.last}"]
-    words = [f"Home frame {surface.home_frame}, {len(surface.pins)} pinned"]
+    followed = "" if isinstance(surface.how, ByHand) else f"Followed {known.first}–{known.last}, "
+    words = [f"{followed}home {surface.home_frame}, {len(surface.pins)} pinned"]
     row = known.row(frame)
     if row is not None:
         words.append(f"Slip {known.slip_px[row]:.2f} px here, {known.worst_px:.2f} px at most")
@@ -423,8 +430,6 @@ def _facts(surface: Surface, known: SurfaceSummary, frame: int) -> list[str]:
             words.append(f"Here: {known.reasons[row]}")
     else:
         words.append(f"Not on this frame; slip {known.worst_px:.2f} px at most")
-    if not isinstance(surface.how, ByHand):
-        words.append(f"Followed {known.first}–{known.last}")
     for reason, end in ((known.before, known.first), (known.after, known.last)):
         if reason:
             words.append(f"Ended at {end}: {reason}")
