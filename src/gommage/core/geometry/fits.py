@@ -21,9 +21,13 @@ def box_of(points: Points, margin: float = 0.0) -> NDArray[np.float64]:
 def fitted(source: Points, target: Points) -> Matrix:
     """Return the matrix that takes one to four points (K, 2) exactly to others, moving no more than they ask for.
 
-    One point shifts, two also turn and scale, three also shear, four also give perspective.
+    One point shifts, two also turn and scale, three also shear, four also give perspective. Points that lie nowhere
+    (NaN: behind the camera) ask for nothing.
     """
-    count = len(source)
+    known = np.isfinite(source).all(axis=1) & np.isfinite(target).all(axis=1)
+    source, target, count = source[known], target[known], int(known.sum())
+    if not count:
+        return np.eye(3)
     if count == 1 or np.array_equal(source, target):
         out = np.eye(3)
         out[:2, 2] = (target - source)[0]
