@@ -136,7 +136,8 @@ def test_whatever_is_changed_the_cache_gives_what_a_fresh_engine_gives(grainy_sh
         "surfaces.track.home_to_frame", "surfaces.pins.placed", "surfaces.how.areas.parts.source.shape.keys.vertices",
         "clean_plates.painting.strokes.points", "clean_plates.painting.strokes.brush.size_px",
         "clean_plates.painting.strokes.source.dx", "fixes.cover.parts.source.shape.keys.vertices", "fixes.is_on",
-        "fixes.cover.softness.outwards_px", "fixes.match.light.is_measured", "fixes.match.grain.amount", "fixes.opacity",
+        "fixes.cover.softness.outwards_px", "fixes.match.light.is_measured", "fixes.match.grain.amount",
+        "fixes.opacity",
     ):  # fmt: skip
         assert field in changed, f"{field} has no effect: {sorted(changed)}"
 

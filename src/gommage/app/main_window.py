@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from functools import partial
 from pathlib import Path
 
 import numpy as np
 from PySide6.QtCore import QSignalBlocker, Qt, QTimer
 from PySide6.QtGui import QAction, QCloseEvent, QKeySequence
 from PySide6.QtWidgets import (
+    QAbstractSpinBox,
     QApplication,
     QHBoxLayout,
     QLabel,
@@ -199,6 +201,7 @@ class MainWindow(QMainWindow):
         session.saved_changed.connect(self._show_title)
         self.work.changed.connect(self._on_work_changed)
         self.stage.views.ready_changed.connect(self.strip.show_ready)
+        self.stage.hand_changed.connect(self._refresh_actions)
         self.stage.source_said.connect(self.tray.show_source)
         self.viewer.view_changed.connect(lambda: self.view_bar.show_zoom(self.viewer.zoom))
         self.viewer.hovered.connect(self._on_hovered)
@@ -214,6 +217,13 @@ class MainWindow(QMainWindow):
         self.column.add_plate.connect(self.items.new_plate)
         self.column.remove_asked.connect(self.items.remove_selected)
         self.welcome.project_chosen.connect(self.files.open_project)
+        for box in self.findChildren(QAbstractSpinBox):
+            box.editingFinished.connect(partial(self._give_back, box))
+
+    def _give_back(self, box: QAbstractSpinBox) -> None:
+        """Give the picture its keys back once a number has been entered."""
+        if box.hasFocus():
+            self.viewer.setFocus()
 
     # -- showing --------------------------------------------------------------------------------------------
 

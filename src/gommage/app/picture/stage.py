@@ -28,6 +28,7 @@ class Stage(QObject, Receiver):
     """Owns the hand; renews picture, overlay and cursor, each when what it shows has changed."""
 
     source_said = Signal(str)
+    hand_changed = Signal()
 
     def __init__(self, session: Session, viewer: Viewer) -> None:
         super().__init__(viewer)
@@ -130,6 +131,7 @@ class Stage(QObject, Receiver):
             gesture = gesture_of(event, ground)
             if gesture is not None:
                 self.hand.begin(gesture)
+                self.hand_changed.emit()
 
     def cancel(self) -> bool:
         """Drop the gesture in hand; returns whether there was one."""
@@ -182,6 +184,7 @@ class Stage(QObject, Receiver):
         if is_done and step.desk:
             self._session.set_desk(**step.desk)
         self._refresh_overlay()
+        self.hand_changed.emit()
 
     def drop(self) -> None:
         """Take back what was shown of a gesture that was called off."""
@@ -191,6 +194,7 @@ class Stage(QObject, Receiver):
             self.views.hold("")
         self._session.preview("gesture", None)
         self._refresh_overlay()
+        self.hand_changed.emit()
 
 
 def _view_of(desk: Desk) -> tuple[object, ...]:
