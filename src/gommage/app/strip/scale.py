@@ -2,13 +2,15 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
+from PySide6.QtCore import QRectF
+from PySide6.QtGui import QColor, QPainter
 
-__all__ = ["LEFT", "RIGHT", "Scale"]
+__all__ = ["LEFT", "RIGHT", "Cells", "Scale"]
 
 LEFT, RIGHT = 62, 10
 NARROW_PX = 3.0
@@ -40,25 +42,39 @@ class Scale:
         """Return the frame at a place."""
         return int(np.floor(self.start + (x - LEFT) / max(self.per_frame, 1e-9)))
 
-    def cells(
-        self, first: int, values: NDArray[np.float64], worst: str = "low"
-    ) -> Iterator[tuple[float, float, float]]:
-        """Yield cells to draw values in: left, width, value; NaN values have none.
+    def cells(self, first: int, values: NDArray[np.float64], worst: str = "low") -> Cells:
+        """Return cells to draw values in; NaN values have none.
 
         Where frames are narrow a cell is a pixel wide and shows the worst of its frames, the lowest or the highest.
         """
-        if not len(values):
-            return
         if self.per_frame >= NARROW_PX:
-            for index in np.flatnonzero(np.isfinite(values)):
-                left = self.x(first + int(index))
-                if LEFT - self.per_frame < left < self.width:
-                    yield left, self.per_frame - 0.6, float(values[index])
-            return
-        columns = np.floor(self.x(first) + np.arange(len(values)) * self.per_frame).astype(int)
-        take = np.nanmin if worst == "low" else np.nanmax
-        for column in range(max(columns[0], LEFT), min(columns[-1] + 1, self.width - RIGHT)):
-            low, high = np.searchsorted(columns, (column, column + 1))
-            here = values[low : max(high, low + 1)]
-            if np.isfinite(here).any():
-                yield float(column), 1.0, float(take(here[np.isfinite(here)]))
+            lefts, width = self.x(first) + np.arange(len(values)) * self.per_frame, self.per_frame - 0.6
+        elif self.per_frame >= 1:
+            low, high = self.x(first), self.x(first + len(values))
+            lefts, width = np.arange(np.ceil(max(low, LEFT)), min(high, self.width - RIGHT)), 1.0
+            values = values[np.minimum((lefts - low) / self.per_frame, len(values) - 1).astype(int)]
+        else:
+            columns = np.floor(self.x(first) + np.arange(len(values)) * self.per_frame)
+            starts = np.flatnonzero(np.diff(columns, prepend=-np.inf))
+            take = np.fmin if worst == "low" else np.fmax
+            lefts, width = columns[starts], 1.0
+            values = take.reduceat(values, starts) if len(starts) else values
+        seen = np.isfinite(values) & (lefts > LEFT - max(self.per_frame, 1)) & (lefts < self.width - RIGHT)
+        return Cells(lefts[seen], width, values[seen])
+
+
+@dataclass(frozen=True, slots=True)
+class Cells:
+    """Cells side by side: where each begins (N,), how wide all are, and their values (N,)."""
+
+    lefts: NDArray[Any]
+    width: float
+    values: NDArray[np.float64]
+
+    def draw_bars(
+        self, painter: QPainter, box: QRectF, heights: NDArray[Any], chosen: NDArray[np.bool_], colour: QColor
+    ) -> None:
+        """Draw bars on the floor of a box, as high as is said, of the cells that are chosen."""
+        floor, width = box.bottom(), self.width
+        for left, height in zip(self.lefts[chosen].tolist(), heights[chosen].tolist(), strict=True):
+            painter.fillRect(QRectF(left, floor - height, width, height), colour)

@@ -14,7 +14,7 @@ from gommage.core.engine import Step
 __all__ = ["CheckLane"]
 
 FULL_PERCENT = 5.0
-DARK, BRIGHT = 0x42, 0xF0
+DARK, BRIGHT, SHADES = 0x42, 0xF0, 16
 
 
 class CheckLane(Lane):
@@ -31,8 +31,9 @@ class CheckLane(Lane):
             return
         first, last = min(data.figures), max(data.figures)
         values = np.array([data.figures.get(frame, np.nan) for frame in range(first, last + 1)])
-        for left, width, figure in scale.cells(first, values, "high"):
-            share = min(figure / FULL_PERCENT, 1.0)
-            level = round(DARK + share * (BRIGHT - DARK))
-            tall = 4 + (box.height() - 4) * share
-            painter.fillRect(QRectF(left, box.bottom() - tall, width, tall), QColor(level, level, level))
+        cells = scale.cells(first, values, "high")
+        shares = np.minimum(cells.values / FULL_PERCENT, 1.0)
+        tall, steps = 4 + (box.height() - 4) * shares, np.round(shares * SHADES)
+        for step in np.unique(steps):
+            level = round(DARK + step / SHADES * (BRIGHT - DARK))
+            cells.draw_bars(painter, box, tall, steps == step, QColor(level, level, level))

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import numpy as np
 from PySide6.QtCore import QPointF, QRectF
 from PySide6.QtGui import QColor, QPainter, QPen, QPolygonF
 
@@ -28,10 +29,10 @@ class FollowLane(Lane):
 
     def draw(self, painter: QPainter, box: QRectF, scale: Scale, data: StripData) -> None:
         colours = theme()
-        for left, width, sure in scale.cells(data.sure_from, data.sure):
-            tall = max(box.height() * sure, 2.0)
-            colour = colours.look_here if sure < AMBER_BELOW else colours.quiet
-            painter.fillRect(QRectF(left, box.bottom() - tall, width, tall), QColor(colour))
+        cells = scale.cells(data.sure_from, data.sure)
+        tall, is_low = np.maximum(box.height() * cells.values, 2.0), cells.values < AMBER_BELOW
+        for colour, chosen in ((colours.quiet, ~is_low), (colours.look_here, is_low)):
+            cells.draw_bars(painter, box, tall, chosen, QColor(colour))
         for frame in data.pins:
             x = scale.middle(frame)
             painter.setPen(QPen(QColor(colours.panel), 1))
