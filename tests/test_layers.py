@@ -66,3 +66,21 @@ def test_sources_name_no_host_and_no_machine():
         text = path.read_text()
         assert "/work" + "/" not in text, path
         assert "pypi" + ".org" not in text, path
+
+
+MATRICES = ("core/geometry", "core/follow", "core/document/upgrades.py")
+
+
+@pytest.mark.parametrize("path", list(SOURCE.rglob("*.py")), ids=lambda path: path.stem)
+def test_matrices_are_known_where_they_belong_alone(path):
+    """What moves points is a mapping everywhere else: nobody else inverts a matrix."""
+    place = str(path.relative_to(SOURCE))
+    if place.startswith(MATRICES):
+        return
+    assert "linalg.inv" not in path.read_text()
+
+
+@pytest.mark.parametrize("path", list(SOURCE.rglob("*.py")), ids=lambda path: path.stem)
+def test_modules_are_one_thing_each(path):
+    limit = 660 if path.parent.name == "follow" else 450  # one alignment, one walk: each is one thing
+    assert len(path.read_text().splitlines()) <= limit, f"{path.name} has grown; take it apart"

@@ -64,6 +64,23 @@ def test_a_project_of_the_second_version_is_read_for_ever():
     assert shot.surface("wall").track.reasons == ("", "partly hidden")
 
 
+def test_a_project_of_the_third_version_is_read_for_ever():
+    project = store.from_plain(json.loads(Path("tests/document/project-v3.json").read_text()))
+    assert [shot.name for shot in project.shots] == ["Theatre", "Theatre, wide"]
+    shot = project.shots[0]
+    fix, (stroke,) = shot.fix("fix"), shot.clean_plate("plate").painting.strokes
+    assert fix.cover.drawn[0][1].surface_id == "wall"
+    assert [str(kind) for kind in fix.cover.shapes[0].kinds] == ["smooth"] * 4
+    assert fix.hold_outs.drawn[0][1].surface_id == ""
+    assert (fix.frames[0].first, fix.frames[0].last) == (None, 1003)
+    assert stroke.points.values.tolist() == [[50, 60, 0.5], [60, 62, 1.0]]
+    assert (stroke.brush.tool, stroke.source.dx) == ("heal", -30)
+    assert shot.surface("wall").track.home_to_frame.values[:, 0, 2].tolist() == [0, 1.25, 2.5, 3.75]
+    assert json.loads(store.encoded(store.to_plain(project))) == json.loads(
+        Path("tests/document/project-v3.json").read_text()
+    )
+
+
 def test_the_published_schema_is_that_of_the_records():
     assert json.loads(Path("docs/project.schema.json").read_text()) == json.loads(json.dumps(store.json_schema()))
 

@@ -2,6 +2,7 @@
 
 import threading
 import time
+import tracemalloc
 
 import numpy as np
 import pytest
@@ -583,3 +584,22 @@ def test_plates_are_decoded_as_their_footage_says(engine, small_shot):
     np.testing.assert_array_equal(
         engine.plate(small_shot.footage, 1001), read_linear(raw, small_shot.footage.colour_space)
     )
+
+
+@pytest.mark.slow
+def test_two_hundred_strokes_stay_within_the_cache_s_budget(small_shot):
+    """Painted one after the other, each looked at: what is held is the budget, not the number of strokes."""
+    engine = Engine(40 * 1024**2)
+    strokes = []
+    tracemalloc.start()
+    try:
+        for number in range(200):
+            x = 20 + number % 100
+            strokes.append(clone(points=((x, 40 + number % 30, 1), (x + 9, 50, 1)), size=9.0, name=f"s{number}"))
+            shot = with_fix(small_shot, *strokes, grain=1.0)
+            engine.result(shot, 1001 + number % 3)
+        held, _ = tracemalloc.get_traced_memory()
+    finally:
+        tracemalloc.stop()
+    assert engine.cache.held_bytes <= 40 * 1024**2
+    assert held < 2 * 40 * 1024**2, f"{held / 1e6:.0f} MB"

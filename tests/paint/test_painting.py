@@ -1,5 +1,7 @@
 """Brushes: where paint goes, what it is made of, and that healing leaves no step."""
 
+import tracemalloc
+
 import numpy as np
 import pytest
 
@@ -133,6 +135,24 @@ def test_paint_costs_its_own_tiles():
     assert np.shares_memory(two.read(window), large), "what was not painted is not copied"
     assert two.content(window) == ()
     assert two.content(Window(390, 690, 410, 710)) == one.content(Window(390, 690, 410, 710)) != ()
+
+
+@pytest.mark.slow
+def test_forty_strokes_on_a_large_plate_hold_little():
+    """Each stroke is kept, for undo; together they hold their own tiles, not forty plates."""
+    tracemalloc.start()
+    try:
+        large = np.full((2160, 3840, 3), 0.4, np.float32)
+        blank, kept = Canvas(large), [Canvas(large)]
+        for number in range(40):
+            x, y = 200 + 80 * number, 300 + 37 * number
+            points = ((x, y, 1), (x + 180, y + 60, 1), (x + 260, y + 200, 1))
+            kept.append(lay_stroke(kept[-1], blank, stroke(points=points, size_px=60.0)))
+        held, _ = tracemalloc.get_traced_memory()
+    finally:
+        tracemalloc.stop()
+    assert len({id(canvas) for canvas in kept}) == 41
+    assert held < 250e6, f"{held / 1e6:.0f} MB"
 
 
 def test_a_canvas_is_read_across_its_tiles():

@@ -69,6 +69,7 @@ def _sample(
         return None
     frame, wide = inputs.frame, laid.wide
     whole = patches.composited(inputs.footage, frame, wide, 0, frame_inputs(shot, frame), check=check)
+    check()
     result = luminance(whole)
     home, to_frame = held
     scale = HELD_SIDE_PX / max(home.width, home.height)
@@ -78,6 +79,7 @@ def _sample(
         resample(picture, frame_from_held, window, at=wide, filter=Filter.LOOK).pixels
         for picture in (result, laid.alpha)
     )
+    check()
     return Sample(
         seam(luminance(laid.pixels), luminance(laid.below), laid.alpha, laid.valid),
         held_cells(result, laid.alpha, still, still_alpha),

@@ -105,7 +105,7 @@ class Patches:
             use &= inside > 0.5
             neighbours.append(pixels)
         home = self._pictures.plate(inputs.footage, inputs.home_frame, 0, check)[window.slices]
-        return measure_grain(home, neighbours, use)
+        return measure_grain(home, neighbours, use, check)
 
     def alpha(self, inputs: FixInputs, window: Window, level: int = 0) -> Picture:
         """Return a fix's alpha over a window at a level: cover without hold-outs, by its opacity."""
@@ -134,8 +134,10 @@ class Patches:
         window = _ring_window(inputs, level)
         alpha = matte_pixels(inputs.cover, window, scale)
         below = self.composited(inputs.footage, inputs.frame, window, level, inputs.below, check=check)
+        check()
         scene = _Scene(self._pictures, level, None, NOTHING_IN_HAND, check)
         filled = BY_NAME[inputs.fill_kind].evaluate(inputs.fill, scene, window, check)
+        check()
         return tuple(match_light(layer.pixels, below, alpha, layer.valid, window, scale) for layer in filled.layers)
 
     def _lit(
@@ -160,6 +162,7 @@ class Patches:
     ) -> tuple[Picture, tuple[Light, ...]]:  # fmt: skip
         """Return the new pixels of a fix over a window at a level, lit and grained, and their lights."""
         filled = self._filled(inputs, window, level, in_hand, check)
+        check()
         total, lights = self._lit(inputs, filled, window, level, check)
         grain = self.grain(inputs.grain, check)
         if grain is not None and inputs.is_grain_laid:

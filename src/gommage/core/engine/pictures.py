@@ -188,7 +188,7 @@ class Pictures:
         def prepare() -> Picture:
             pixels = halved(canvas.read(full), level)
             if freed is not None and freed.share > 0:
-                clean = without_grain(pixels, freed.grain, at=(wide.left, wide.top))
+                clean = without_grain(pixels, freed.grain, at=(wide.left, wide.top), check=check)
                 pixels = pixels + np.float32(freed.share) * (clean - pixels)
             return np.ascontiguousarray(spline_coefficients(pixels)[block.within(wide)])
 

@@ -371,6 +371,7 @@ def align(
     levels: int = 99,
     allowed: Callable[[Points], NDArray[np.bool_]] | None = None,
     light: tuple[float, float] | None = None,
+    check: Callable[[], None] = lambda: None,
 ) -> Alignment:
     """Refine where the area is on a frame.
 
@@ -399,6 +400,8 @@ def align(
     light : tuple of float, optional
         Gain and offset as they were a moment ago. They are held until it is settled what disagrees: something dark that
         passes in front would pull them down, and then nothing disagrees any more. Without, both are free at once.
+    check : callable
+        Called between levels; may raise `Cancelled`.
 
     References
     ----------
@@ -413,8 +416,11 @@ def align(
         # On coarse levels few pixels carry much noise of sampling: the full perspective waits for the finer ones.
         coarsest = level == count - 1 and level > 1
         freedoms = MOTIONS[motion]
+        check()
         solver.solve(level, freedoms[:4] if coarsest and len(freedoms) > 4 else freedoms)
+    check()
     solver.solve(0, MOTIONS[motion])
+    check()
     return solver.judge()
 
 

@@ -226,9 +226,12 @@ class _Follower:
     def _station(self, frame: int, opened: _Frame, home_to_frame: Matrix, slip: NDArray[np.float64]) -> _Station:
         mask = self._mask(frame, home_to_frame, opened.bounds)
         if self._sight is None:
+            self._check()
             self._sight = self._chosen_sight(opened, mask)
+        self._check()
         corners = apply_matrix(home_to_frame, self._surface.corners)
         template = make_template(opened.picture, mask, corners, self._sight)
+        self._check()
         return _Station(frame, template, home_to_frame, slip)
 
     def _chosen_sight(self, opened: _Frame, mask: NDArray[np.uint8]) -> Sight:
@@ -262,6 +265,7 @@ class _Follower:
                     yield held[0]
                     return
                 continue
+            self._check()
             found, why = self._find(frame, opened, stations, guess, last, neighbour, error)
             if found is None:
                 held.append(_end(frame, why))
@@ -399,10 +403,11 @@ class _Follower:
             if window.is_empty or min(window.width, window.height) < 12:
                 window = opened.bounds
             pyramid = make_pyramid(opened.picture, len(template.levels), template.sight, window)
+            self._check()
             found = align(
                 template, pyramid, start, motion or self._how.motion, levels=levels,
                 allowed=self._allowed(frame, guess),
-                light=self._lights.get(station.frame),
+                light=self._lights.get(station.frame), check=self._check,
             )  # fmt: skip
             moved = np.abs(
                 apply_matrix(found.matrix, template.points_inside) - apply_matrix(start, template.points_inside)

@@ -362,6 +362,7 @@ class _PointFollower:
         self, picture: Picture, pattern: _Pattern, spot: Spot, guess: Matrix, speed: float, turned: Matrix
     ) -> _Seen | None:
         """Return where a spot's feature is around its expected place, or None if it is not seen."""
+        self._check()
         expected = apply_matrix(guess, self._home[spot.id]) - pattern.offset
         search = spot.search_px or float(np.clip(2 * speed + 8, SMALLEST_SEARCH_PX, LARGEST_SEARCH_PX))
         bounds = Window.of(picture.shape[1], picture.shape[0])

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from functools import lru_cache
 
@@ -19,8 +19,14 @@ BLOCK = 8
 DENOISE_MARGIN_PX = 16
 """Pixels around a window that its freeing from grain depends on: a block, and the blur that its level is taken from."""
 NOISE_TILE_PX = 64
+ROWS_AT_ONCE = 12
+Check = Callable[[], None]
 FAR = 1 << 20
 LARGEST_SIZE_PX = 2.0
+
+
+def _never() -> None:
+    """Call nothing off."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -63,7 +69,9 @@ class Grain:
         )
 
 
-def measure_grain(frame: Picture, neighbours: Sequence[Picture], use: NDArray[np.bool_]) -> Grain | None:
+def measure_grain(
+    frame: Picture, neighbours: Sequence[Picture], use: NDArray[np.bool_], check: Check = _never
+) -> Grain | None:
     """Measure grain as what a frame does not share with its neighbours, aligned and light-matched.
 
     Texture of the subject cancels, so that rough paper is not taken for grain. The neighbours' mean keeps a little
@@ -77,6 +85,8 @@ def measure_grain(frame: Picture, neighbours: Sequence[Picture], use: NDArray[np
         The same window of other frames, brought along the surface.
     use : (h, w) bool
         Where all of them show the surface.
+    check : callable
+        Called between stages; may raise `Cancelled`.
 
     Returns
     -------
@@ -85,14 +95,18 @@ def measure_grain(frame: Picture, neighbours: Sequence[Picture], use: NDArray[np
     """
     if len(neighbours) < 2 or use.sum() < 12 * BLOCK**2:
         return None
-    matched = [near * _ratio(frame, near, use) for near in neighbours]
-    difference = frame - np.mean(matched, axis=0)
-    blocks = _blocks(difference, use)
+    mean = np.zeros_like(frame)
+    for near in neighbours:
+        check()
+        mean += near * _ratio(frame, near, use) / np.float32(len(neighbours))
+    check()
+    blocks = _blocks(frame - mean, use)
     levels = _blocks(frame, use)
     if len(blocks) < 12:
         return None
     # Of a mean of n resampled frames about 0.7 / n of the variance is left.
     own_share = 1 + 0.7 / len(neighbours)
+    check()
     blocks = blocks - blocks.mean(axis=(1, 2), keepdims=True)
     variance = (blocks**2).sum(axis=(1, 2)) / (BLOCK**2 - 1) / own_share
     level = np.maximum(levels.mean(axis=(1, 2)), 0)
@@ -100,8 +114,11 @@ def measure_grain(frame: Picture, neighbours: Sequence[Picture], use: NDArray[np
         level.sum(axis=1) + 0.05
     )
     fits = [_fit_line(level[calm, c], variance[calm, c]) for c in range(3)]
+    check()
     unit = blocks[calm] / np.sqrt(np.maximum(variance[calm], 1e-12))[:, None, None, :]
+    check()
     size = _size(unit)
+    check()
     correlation = np.corrcoef(unit.reshape(-1, 3).T)
     floor = tuple(max(fit[0], 1e-12) for fit in fits)
     slope = tuple(fit[1] for fit in fits)
@@ -206,7 +223,9 @@ def _spectrum(size_px: float) -> NDArray[np.float32]:
     return np.sqrt(np.outer(variance, variance)).astype(np.float32)
 
 
-def without_grain(picture: Picture, grain: Grain, strength: float = 2.7, at: tuple[int, int] = (0, 0)) -> Picture:
+def without_grain(
+    picture: Picture, grain: Grain, strength: float = 2.7, at: tuple[int, int] = (0, 0), check: Check = _never
+) -> Picture:
     """Return a still without its grain.
 
     Values are first scaled so that grain has deviation 1 everywhere; then every overlapping 8x8 block keeps only
@@ -222,6 +241,8 @@ def without_grain(picture: Picture, grain: Grain, strength: float = 2.7, at: tup
     at : tuple of int
         Where the picture's first pixel lies in its frame (left, top): blocks begin on even pixels of the frame, so that
         a window of the result equals, but for `DENOISE_MARGIN_PX` at its rim, the result of the window.
+    check : callable
+        Called every few rows; may raise `Cancelled`.
 
     References
     ----------
@@ -241,7 +262,10 @@ def without_grain(picture: Picture, grain: Grain, strength: float = 2.7, at: tup
     weight = np.zeros((height, width), np.float32)
     rows = np.unique(np.r_[np.arange(at[1] % 2, height - BLOCK + 1, 2), 0, height - BLOCK])
     columns = np.unique(np.r_[np.arange(at[0] % 2, width - BLOCK + 1, 2), 0, width - BLOCK])
-    threshold_blocks(scaled, _cosines(), threshold, rows, columns, total, weight)
+    for start in range(0, len(rows), ROWS_AT_ONCE):
+        check()
+        some = rows[start : start + ROWS_AT_ONCE]
+        threshold_blocks(scaled, _cosines(), threshold, some, columns, total, weight)
     return (total / weight[..., None] * deviation).astype(np.float32)
 
 
