@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from functools import cached_property
 
 from gommage.app.desk import Desk
 from gommage.core.document import CleanPlate, Fix, Project, Shot, Surface, placement
@@ -12,9 +13,9 @@ from gommage.core.geometry import IDENTITY, Mapping, from_matrix, square_on, the
 __all__ = ["Ground"]
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Ground:
-    """A project as it is shown, with the desk and the viewport's zoom and pan.
+    """A project as it is shown, with the desk and the viewport's zoom and pan. What is looked up is kept.
 
     Attributes
     ----------
@@ -26,27 +27,27 @@ class Ground:
     desk: Desk
     view_from_picture: Mapping
 
-    @property
+    @cached_property
     def shot(self) -> Shot | None:
         """The shot on the desk."""
         return self.desk.shot(self.project)
 
-    @property
+    @cached_property
     def surface(self) -> Surface | None:
         """The surface in hand."""
         return self.desk.surface(self.project)
 
-    @property
+    @cached_property
     def fix(self) -> Fix | None:
         """The fix in hand."""
         return self.desk.fix(self.project)
 
-    @property
+    @cached_property
     def plate(self) -> CleanPlate | None:
         """The clean plate in hand."""
         return self.desk.plate(self.project)
 
-    @property
+    @cached_property
     def look(self) -> Look:
         """What is looked at, with the flick to the plate and looks that need something sorted out."""
         desk = self.desk
@@ -56,7 +57,7 @@ class Ground:
             return Look.RESULT
         return desk.look
 
-    @property
+    @cached_property
     def frame(self) -> int:
         """The frame whose pixels are on screen: a clean plate's home frame when that is looked at."""
         plate = self.plate
@@ -86,7 +87,7 @@ class Ground:
         square = from_matrix(square_on(surface.corners)) if self.desk.is_square_on else IDENTITY
         return then(then(home.inverse(), square), self.view_from_picture)
 
-    @property
+    @cached_property
     def view_from_frame(self) -> Mapping:
         """Where the shown frame's pixels are in the viewport."""
         return self.view_of(self.frame)
@@ -96,7 +97,7 @@ class Ground:
         home = self.home_to_frame(surface_id, self.frame)
         return None if home is None else then(home, self.view_from_frame)
 
-    @property
+    @cached_property
     def view_from_plate(self) -> Mapping | None:
         """Where pixels of the clean plate in hand are in the viewport, or None where that is not known."""
         plate = self.plate

@@ -33,6 +33,7 @@ class Stage(QObject, Receiver):
     def __init__(self, session: Session, viewer: Viewer) -> None:
         super().__init__(viewer)
         self._session, self._viewer = session, viewer
+        self._ground: Ground | None = None
         self.hand = Hand(self)
         self.views = Views(session, viewer, self.ground)
         self.sheet = SheetStage(session, viewer)
@@ -49,7 +50,11 @@ class Stage(QObject, Receiver):
 
     def ground(self) -> Ground:
         """Return what the hand works on, as it is now."""
-        return Ground(self._session.shown, self._session.desk, self._viewer.view_from_picture())
+        project, desk, view = self._session.shown, self._session.desk, self._viewer.view_from_picture()
+        kept = self._ground
+        if kept is None or kept.project is not project or kept.desk is not desk or kept.view_from_picture is not view:
+            kept = self._ground = Ground(project, desk, view)
+        return kept
 
     # -- showing --------------------------------------------------------------------------------------------
 
