@@ -91,6 +91,7 @@ class Photographer:
         window = self.window
         if window.session.project is not self.project:
             window.session.begin(self.project)
+        window.session.note_shown.emit("")
         window.session.set_desk(frame=frame, look=Look.RESULT, **PLAIN)
         window.panel.step_chosen.emit(step)
         window.session.set_desk(**changes)

@@ -199,6 +199,7 @@ class MainWindow(QMainWindow):
         session.error_shown.connect(lambda words: self._say(words, is_error=True))
         session.note_shown.connect(lambda words: self._say(words, is_error=False))
         session.saved_changed.connect(self._show_title)
+        session.begun.connect(lambda: self._say("", is_error=False))
         self.work.changed.connect(self._on_work_changed)
         self.stage.views.ready_changed.connect(self.strip.show_ready)
         self.stage.hand_changed.connect(self._refresh_actions)

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import json
 from collections.abc import Callable
-from concurrent.futures import ProcessPoolExecutor
 from dataclasses import dataclass
 from functools import lru_cache
 from multiprocessing import get_context
@@ -22,7 +21,6 @@ from gommage.core.picture.footage import read_picture
 from gommage.core.picture.resample import with_integer_centres
 from gommage.core.picture.writing import write_still
 from gommage.demo.scene import LABEL_CORNERS, OPENING, SHEET, backdrop, label, proscenium, village
-from gommage.errors import Cancelled
 
 __all__ = ["FIRST_FRAME", "FRAMES", "DemoShot", "demo_at", "grain_sigma", "make_demo"]
 
@@ -296,16 +294,14 @@ def make_demo(
         (folder / name).mkdir(parents=True, exist_ok=True)
     frames = range(FIRST_FRAME, FIRST_FRAME + FRAMES)
     if processes:
-        with ProcessPoolExecutor(processes, get_context("spawn"), _one_thread) as pool:
-            work = [pool.submit(_draw, folder, frame) for frame in frames]
-            try:
-                for count, one in enumerate(work, 1):
+        with get_context("spawn").Pool(processes, _one_thread) as pool:  # left early, it ends its processes at once
+            work = [pool.apply_async(_draw, (folder, frame)) for frame in frames]
+            for count, one in enumerate(work, 1):
+                while not one.ready():
                     check()
-                    one.result()
-                    progress(count / FRAMES)
-            except Cancelled:
-                pool.shutdown(cancel_futures=True)
-                raise
+                    one.wait(ASK_EVERY_S)
+                one.get()
+                progress(count / FRAMES)
     else:
         for count, frame in enumerate(frames, 1):
             check()

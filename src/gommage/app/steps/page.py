@@ -58,7 +58,7 @@ class Page(QWidget):
         self._advised = Advised()
         self.box = QVBoxLayout(self)
         self.box.setContentsMargins(4, 4, 4, 4)
-        self.box.setSpacing(8)
+        self.box.setSpacing(6)
         self.build()
         self.box.addStretch()
 

@@ -16,7 +16,7 @@ from gommage.core.engine import SurfaceSummary
 
 __all__ = ["Curve", "TrackGraph"]
 
-LANE_PX = 23
+LANE_PX = 22
 SLIP_SCALE_PX = 0.5
 """The slip's lane is at least this high, so that a good follow looks calm."""
 LEFT, RIGHT = 44, 62
