@@ -25,6 +25,7 @@ from gommage.demo.scene import LABEL_CORNERS, OPENING, SHEET, backdrop, label, p
 __all__ = ["FIRST_FRAME", "FRAMES", "DemoShot", "demo_at", "grain_sigma", "make_demo"]
 
 WIDTH, HEIGHT, FRAMES, FIRST_FRAME = 1280, 720, 72, 1001
+ASK_EVERY_S = 0.03
 FOCAL_PX = 1500.0
 SHUTTER = 0.5
 SHUTTER_SAMPLES = 5
