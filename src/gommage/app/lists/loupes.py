@@ -6,6 +6,7 @@ from collections.abc import Callable
 from functools import partial
 
 import numpy as np
+from PySide6.QtCore import QTimer
 from PySide6.QtGui import QImage
 
 from gommage.app.lists.cards import LOUPE
@@ -18,6 +19,7 @@ from gommage.core.geometry import IDENTITY, Mapping, around, composed, scaling, 
 __all__ = ["Loupes"]
 
 MARGIN_PX = 14
+GATHER_MS = 35
 
 
 class Loupes:
@@ -25,9 +27,17 @@ class Loupes:
 
     def __init__(self, session: Session, show: Callable[[str, QImage], None]) -> None:
         self._session, self._show = session, show
+        self._timer = QTimer(session)
+        self._timer.setSingleShot(True)
+        self._timer.setInterval(GATHER_MS)
+        self._timer.timeout.connect(self._ask)
 
     def ask(self) -> None:
-        """Ask for a small picture of each fix."""
+        """Ask for a small picture of each fix; while frames fly by, now and then."""
+        if not self._timer.isActive():
+            self._timer.start()
+
+    def _ask(self) -> None:
         session, shot = self._session, self._session.shot
         session.call_off("loupe")
         if shot is None:
