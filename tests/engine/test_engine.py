@@ -603,3 +603,26 @@ def test_two_hundred_strokes_stay_within_the_cache_s_budget(small_shot):
         tracemalloc.stop()
     assert engine.cache.held_bytes <= 40 * 1024**2
     assert held < 2 * 40 * 1024**2, f"{held / 1e6:.0f} MB"
+
+
+def test_fixes_side_by_side_are_the_same_to_the_bit_and_can_be_called_off(engine, small_shot):
+    one = with_fix(small_shot, clone(), grain=1.0)
+    apart = [cover_of(shape_of(rectangle(x, 30, x + 20, 50), shape_id=f"c{x}"), softness=3) for x in (20, 55, 120)]
+    fixes = tuple(replace(one.fixes[0], id=f"f{k}", cover=cover) for k, cover in enumerate(apart))
+    many = replace(one, fixes=fixes)
+    wanted = Engine(10**9)
+    for fix in fixes:  # one after the other
+        wanted.patch(many, fix, 1004)
+    for _ in range(3):
+        np.testing.assert_array_equal(Engine(10**9).result(many, 1004), wanted.result(many, 1004))
+    calls = []
+
+    def check():
+        calls.append(1)
+        if len(calls) > 6:
+            raise Cancelled
+
+    fresh = Engine(10**9)
+    with pytest.raises(Cancelled):
+        fresh.result(many, 1005, check=check)
+    np.testing.assert_array_equal(fresh.result(many, 1005), wanted.result(many, 1005))

@@ -84,6 +84,7 @@ class Engine:
 
     def all_patches(self, shot: Shot, frame: int, level: int = 0, check: Check = _never) -> list[Patch]:
         """Return what all fixes lay on a frame, back to front."""
+        self.patches.prepare(frame_inputs(shot, frame), level, check)
         found = (self.patches.patch(inputs, level, check) for inputs in frame_inputs(shot, frame))
         return [patch for patch in found if patch is not None]
 
@@ -111,6 +112,8 @@ class Engine:
         whole = footage.bounds.scaled(scale)
         wanted = whole if window is None else window & whole
         fixes = frame_inputs(shot, frame)
+        self.pictures.plate(footage, frame, level, check)
+        self.patches.prepare(fixes, level, check)
         return self.patches.composited(footage, frame, wanted, level, fixes, check=check)
 
     def value_if_there(self, shot: Shot, frame: int, x: float, y: float, *, of_plate: bool) -> Picture | None:

@@ -2,8 +2,11 @@
 
 from __future__ import annotations
 
+import os
 from collections.abc import Callable, Mapping
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
+from functools import lru_cache
 
 import numpy as np
 
@@ -27,12 +30,19 @@ NOTHING_IN_HAND: InHand = {}
 BY_NAME = {kind.__name__: recipe for kind, recipe in RECIPES.items()}
 GRAIN_REACH_PX = 160
 LIGHT_LEVEL = 1
+MOST_HELPERS = 3
 MARGIN_OF_PAINT_PX = 32
 """Around paint, as far as freeing from grain and the spline spread it."""
 
 
 def _never() -> None:
     """Call nothing off."""
+
+
+@lru_cache(maxsize=1)
+def _helpers() -> ThreadPoolExecutor:
+    """Return the threads that help whoever evaluates a frame. They take patches alone, and those ask for no help."""
+    return ThreadPoolExecutor(max(min((os.cpu_count() or 2) - 1, MOST_HELPERS), 1), "patch")
 
 
 @dataclass(frozen=True, slots=True)
@@ -188,6 +198,20 @@ class Patches:
     def patch_if_there(self, inputs: FixInputs, level: int) -> tuple[Patch | None] | None:
         """Return a patch if it is in the cache: (Patch,), (None,), or None if it is not there."""
         return self._cache.get(("patch", inputs, level))
+
+    def prepare(self, fixes: tuple[FixInputs, ...], level: int, check: Check = _never) -> None:
+        """Make the patches of several fixes side by side: what they are made of lets go of the interpreter."""
+        missing = [inputs for inputs in fixes if self.patch_if_there(inputs, level) is None]
+        if len(missing) < 2:
+            return
+        beside = [_helpers().submit(self.patch, inputs, level, check) for inputs in missing[1:]]
+        try:
+            self.patch(missing[0], level, check)
+            for one in beside:
+                one.result()
+        finally:
+            for one in beside:
+                one.cancel()
 
     def laid(self, inputs: FixInputs, check: Check = _never) -> Laid | None:
         """Return a fix's fill with a margin around its cover, lit, without grain."""
