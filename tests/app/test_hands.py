@@ -21,15 +21,6 @@ from tests.conftest import settle, wait_until
 from tests.engine.test_engine import clone, with_fix
 
 
-@pytest.fixture
-def opened(window, small_shot):
-    """A window on the small shot with one fix that is filled from a painted plate."""
-    window.session.begin(Project.of(with_fix(small_shot, clone())))
-    settle(window)
-    activate(window)
-    return window
-
-
 def hold(window, points, modifiers=Qt.KeyboardModifier.NoModifier):
     """Press and drag without letting go; gives what lets go."""
     places = [at_view(window, point) for point in points]

@@ -44,16 +44,6 @@ from tests.app.driving import ALT, CTRL, SHIFT, activate, answer, click, drag, f
 from tests.conftest import settle, wait_until
 from tests.engine.test_engine import clone, with_fix
 
-
-@pytest.fixture
-def opened(window, small_shot):
-    """A window on the small shot with one fix."""
-    window.session.begin(Project.of(with_fix(small_shot, clone())))
-    settle(window)
-    activate(window)
-    return window
-
-
 # -- table of actions ---------------------------------------------------------------------------------------
 
 
