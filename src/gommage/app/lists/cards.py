@@ -4,9 +4,9 @@ from __future__ import annotations
 
 from PySide6.QtCore import QAbstractItemModel, QEvent, QPoint, QRect, QSize, Qt, Signal
 from PySide6.QtGui import QColor, QMouseEvent, QPainter, QPen, QPixmap
-from PySide6.QtWidgets import QStyle, QStyledItemDelegate, QStyleOptionViewItem, QWidget
+from PySide6.QtWidgets import QStyle, QStyleOptionViewItem, QWidget
 
-from gommage.app.lists.rows import ROW_ROLE, Index, Row, RowModel
+from gommage.app.lists.rows import ROW_ROLE, Index, Row, RowModel, SwitchDelegate
 from gommage.app.look.theme import icon, tabular_font, theme
 from gommage.core.engine import State
 
@@ -15,7 +15,7 @@ __all__ = ["LOUPE", "CardDelegate"]
 LOUPE = QSize(76, 56)
 
 
-class CardDelegate(QStyledItemDelegate):
+class CardDelegate(SwitchDelegate):
     """Draws a card: loupe, name, five marks, what it says, and the switch."""
 
     toggled = Signal(str)
@@ -70,6 +70,9 @@ class CardDelegate(QStyledItemDelegate):
     def _switch(box: QRect) -> QRect:
         return QRect(box.right() - 26, box.top() + 7, 20, 20)
 
+    def is_on_switch(self, row: QRect, at: QPoint) -> bool:
+        return self._switch(row.adjusted(2, 3, -2, -3)).contains(at)
+
     def createEditor(self, parent: QWidget, option: QStyleOptionViewItem, index: Index) -> QWidget:
         editor = super().createEditor(parent, option, index)
         editor.setAccessibleName("Name")
@@ -84,7 +87,7 @@ class CardDelegate(QStyledItemDelegate):
         if (
             isinstance(event, QMouseEvent)
             and event.type() == QEvent.Type.MouseButtonPress
-            and self._switch(option.rect.adjusted(2, 3, -2, -3)).contains(event.position().toPoint())
+            and self.is_on_switch(option.rect, event.position().toPoint())
         ):
             self.toggled.emit(index.data(ROW_ROLE).id)
             return True

@@ -8,20 +8,24 @@ from typing import Any
 
 from PySide6.QtCore import (
     QAbstractListModel,
+    QEvent,
+    QItemSelectionModel,
     QMimeData,
     QModelIndex,
     QPersistentModelIndex,
+    QPoint,
+    QRect,
     QSize,
     Qt,
     Signal,
 )
-from PySide6.QtGui import QColor, QImage, QPainter, QPen
+from PySide6.QtGui import QColor, QImage, QMouseEvent, QPainter, QPen
 from PySide6.QtWidgets import QListView, QStyle, QStyledItemDelegate, QStyleOptionViewItem
 
 from gommage.app.look.theme import tabular_font, theme
 from gommage.core.engine import Advice, State, Step
 
-__all__ = ["ROW_ROLE", "Index", "LineDelegate", "Row", "RowList", "RowModel"]
+__all__ = ["ROW_ROLE", "Index", "LineDelegate", "Row", "RowList", "RowModel", "SwitchDelegate"]
 
 ROW_ROLE = Qt.ItemDataRole.UserRole
 ROW_FORMAT = "application/x-gommage-row"
@@ -155,6 +159,14 @@ class RowModel(QAbstractListModel):
         return self.index(number) if number >= 0 else QModelIndex()
 
 
+class SwitchDelegate(QStyledItemDelegate):
+    """Draws rows that have a switch."""
+
+    def is_on_switch(self, row: QRect, at: QPoint) -> bool:
+        """Return whether a place is on the switch of a row."""
+        return False
+
+
 class LineDelegate(QStyledItemDelegate):
     """Draws a short line: name left, detail right."""
 
@@ -205,6 +217,7 @@ class RowList(QListView):
         self.setAccessibleName(name)
         self.setToolTip(name)
         self._most_rows = most_rows
+        self._is_switching = False
         self.rows = RowModel(can_rename=can_rename, can_move=can_move)
         self.setModel(self.rows)
         self.setItemDelegate(delegate)
@@ -223,7 +236,7 @@ class RowList(QListView):
             self.setDropIndicatorShown(True)
         self.setContextMenuPolicy(Qt.ContextMenuPolicy.CustomContextMenu)
         self.customContextMenuRequested.connect(self._on_menu)
-        self.clicked.connect(self._on_chosen)
+        self.clicked.connect(self._on_clicked)
         self.activated.connect(self._on_chosen)
         self.rows.modelReset.connect(self._fit)
         self._fit()
@@ -231,6 +244,25 @@ class RowList(QListView):
     def _fit(self) -> None:
         if self._most_rows:
             self.setFixedHeight(LINE_PX * min(max(self.rows.rowCount(), 1), self._most_rows) + 4)
+
+    def _is_on_switch(self, index: Index, at: QPoint) -> bool:
+        delegate = self.itemDelegate()
+        return isinstance(delegate, SwitchDelegate) and delegate.is_on_switch(self.visualRect(index), at)
+
+    def selectionCommand(self, index: Index, event: QEvent | None = None) -> QItemSelectionModel.SelectionFlag:
+        """Leave what is chosen as it is when a switch is pressed."""
+        if isinstance(event, QMouseEvent) and self._is_on_switch(index, event.position().toPoint()):
+            return QItemSelectionModel.SelectionFlag.NoUpdate
+        return super().selectionCommand(index, event)
+
+    def mouseReleaseEvent(self, event: QMouseEvent) -> None:
+        at = event.position().toPoint()
+        self._is_switching = self._is_on_switch(self.indexAt(at), at)
+        super().mouseReleaseEvent(event)
+
+    def _on_clicked(self, index: QModelIndex) -> None:
+        if not self._is_switching:
+            self._on_chosen(index)
 
     def _on_chosen(self, index: QModelIndex) -> None:
         self.chosen.emit(index.data(ROW_ROLE).id, self.chosen_ids())

@@ -119,7 +119,7 @@ def _draw_mark(painter: QPainter, mark: Mark) -> None:
 
 def _draw_vertices(painter: QPainter, vertices: Points) -> None:
     painter.setPen(QPen(QColor(OVERLAY_DARK), 1))
-    painter.setBrush(QColor(theme().text))
+    painter.setBrush(QColor(OVERLAY_LIGHT))
     for x, y in vertices:
         if np.isfinite(x) and np.isfinite(y):
             painter.drawEllipse(QPointF(x, y), 4, 4)

@@ -24,7 +24,7 @@ from gommage.app.hands.gestures import PointerEvent
 from gommage.app.look.theme import tabular_font, theme
 from gommage.app.picture.drawing import CursorLook, draw_cursor, draw_overlay, draw_tag
 from gommage.app.picture.overlays import Overlay
-from gommage.core.geometry import IDENTITY, Mapping, Window, from_matrix, then
+from gommage.core.geometry import IDENTITY, Mapping, Window, scaling, shift, then
 
 __all__ = ["Viewer", "image_of"]
 
@@ -105,7 +105,7 @@ class Viewer(QWidget):
     def _computed_view(self) -> Mapping:
         z, wide = self._zoom, self._zoom * self._aspect
         x, y = self.width() / 2 - wide * self._centre.x(), self.height() / 2 - z * self._centre.y()
-        return from_matrix(np.array([[wide, 0, x], [0, z, y], [0, 0, 1.0]]))
+        return then(scaling(wide, z), shift(x, y))
 
     def pixel_size(self) -> tuple[int, int]:
         """Return the viewport in device pixels."""

@@ -8,8 +8,8 @@ from __future__ import annotations
 from collections.abc import Callable, Hashable
 from dataclasses import dataclass
 from enum import StrEnum
+from functools import lru_cache
 
-import cv2
 import numpy as np
 from numpy.typing import NDArray
 
@@ -22,7 +22,6 @@ from gommage.core.geometry import Mapping, Window, around, growth, scaling, span
 from gommage.core.picture import Filter, Picture, halved, resample, scale_of
 from gommage.core.picture.card import test_card
 from gommage.core.picture.colour import DEFAULT_DISPLAY, Display, show
-from gommage.core.picture.resample import with_integer_centres
 
 __all__ = ["SURROUND", "Look", "ViewRequest", "level_shown", "look_pixels", "shown_pixels", "view_key", "view_pixels"]
 
@@ -148,15 +147,16 @@ def shown_pixels(
 
 def _lay_card(pixels: NDArray[np.uint8], view_from_card: Mapping) -> None:
     """Lay the test card over pixels of the viewport, in place."""
-    size = pixels.shape[1], pixels.shape[0]
-    if view_from_card.matrix is not None:
-        card = cv2.warpPerspective(test_card(), with_integer_centres(view_from_card), size, flags=cv2.INTER_AREA)
-    else:
-        field = (view_from_card.inverse().field(Window.of(*size)) - 0.5).astype(np.float32)
-        card = cv2.remap(test_card(), field, None, cv2.INTER_LINEAR, borderMode=cv2.BORDER_CONSTANT)
-    alpha = card[..., 3:].astype(np.uint16)
-    mixed = (card[..., :3] * alpha + pixels[..., :3] * (255 - alpha) + 127) // 255
-    pixels[..., :3] = mixed.astype(np.uint8)
+    window = Window.of(pixels.shape[1], pixels.shape[0])
+    card, inside = resample(_float_card(), view_from_card.inverse(), window, filter=Filter.LOOK)
+    alpha = card[..., 3:] * inside[..., None] / 255
+    pixels[..., :3] = np.round(pixels[..., :3] + (card[..., :3] - pixels[..., :3]) * alpha).astype(np.uint8)
+
+
+@lru_cache(maxsize=1)
+def _float_card() -> Picture:
+    """Return the test card as `resample` wants it: (h, w, 4) float32, 0 to 255."""
+    return test_card().astype(np.float32)
 
 
 # -- looks --------------------------------------------------------------------------------------------------

@@ -168,9 +168,9 @@ def turning(angle_rad: float) -> Mapping:
     return MatrixMapping(np.array([[cos, -sin, 0.0], [sin, cos, 0.0], [0.0, 0.0, 1.0]]))
 
 
-def scaling(factor: float) -> Mapping:
-    """Return the mapping that multiplies both coordinates."""
-    return MatrixMapping(np.diag([factor, factor, 1.0]))
+def scaling(across: float, down: float | None = None) -> Mapping:
+    """Return the mapping that multiplies both coordinates, by the same factor if only one is given."""
+    return MatrixMapping(np.diag([across, across if down is None else down, 1.0]))
 
 
 def then(first: Mapping, second: Mapping) -> Mapping:
