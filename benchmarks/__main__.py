@@ -27,7 +27,20 @@ import numpy as np
 from msgspec.structs import replace
 
 from benchmarks.shots import FIRST, filmed, motion, rectangle, shot_on_disk, texture
-from gommage.core.document import Channel, FrameRange, Matte, MotionModel, PlaneFollow, Project, Surface, Track
+from gommage.core.document import (
+    Array,
+    Channel,
+    FrameRange,
+    Matte,
+    MotionModel,
+    Painting,
+    PlaneFollow,
+    Project,
+    Stroke,
+    Surface,
+    Track,
+    store,
+)
 from gommage.core.engine import Engine, Look, Step, ViewRequest, view_pixels
 from gommage.core.follow import follow_plane, with_step
 from gommage.core.follow.align import align, make_pyramid, make_template, polygon_mask
@@ -365,11 +378,33 @@ def view_row(folder: Path) -> Row:
     return Row("a 4K frame into a 1000 px viewer", spent * 1000, "ms", "", "", spent)
 
 
+def project_rows(folder: Path) -> list[Row]:
+    """Write and read a project of 2000 strokes of 120 points and five surfaces over 300 frames."""
+    rng = np.random.default_rng(3)
+    shot = shot_on_disk(folder, 64, 64, 1, 1, 0).shots[0]
+    many = tuple(Stroke(id=f"s{number}", points=Array(rng.uniform(0, 2000, (120, 3)))) for number in range(2000))
+    plate = replace(shot.clean_plates[0], painting=Painting(strokes=many))
+    matrices = np.stack([motion(step, WIDTH, HEIGHT) for step in range(300)])
+    track = Track(first_frame=FIRST, home_to_frame=Array(matrices), corner_slip_px=Array(np.full((300, 4), 0.1)),
+                  certainty=Array(np.full(300, 0.9)), reasons=("",) * 300)  # fmt: skip
+    others = tuple(replace(shot.surfaces[0], id=f"w{number}", track=track) for number in range(4))
+    project = Project.of(
+        replace(shot, clean_plates=(plate,), surfaces=(replace(shot.surfaces[0], track=track), *others))
+    )
+    saved = best_of(3, lambda: store.save(project, folder / "many.gommage"))
+    loaded = best_of(3, lambda: store.load(folder / "many.gommage"))
+    assert store.load(folder / "many.gommage") == project
+    return [
+        Row("save a project of 2000 strokes", saved, "s", "1", "", saved),
+        Row("load it", loaded, "s", "1", "", loaded),
+    ]
+
+
 def measure() -> list[Row]:
     rows = follow_rows()
     pen_hd = partial(pen_rows, width=WIDTH, height=HEIGHT, must="12/20", aim="8/12")
     pen_4k = partial(pen_rows, width=3840, height=2160, must="20/35", aim="10/16")
-    for make in (pen_hd, pen_4k, evaluate_row, window_rows, view_row, memory_row):
+    for make in (pen_hd, pen_4k, evaluate_row, window_rows, view_row, project_rows, memory_row):
         with tempfile.TemporaryDirectory() as folder:
             made = make(Path(folder))
             rows.extend(made if isinstance(made, list) else [made])
