@@ -5,6 +5,7 @@ from dataclasses import replace as with_fields
 import pytest
 from msgspec.structs import replace
 from PySide6.QtCore import QModelIndex, QPoint, Qt
+from PySide6.QtGui import QContextMenuEvent
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication, QLineEdit, QMenu, QToolButton
 
@@ -75,7 +76,9 @@ def test_a_card_is_renamed_in_place(three):
 
 def test_the_right_button_asks(three):
     view = three.column.fixes
-    view.customContextMenuRequested.emit(place(three, 2))
+    at = place(three, 2)
+    asked = QContextMenuEvent(QContextMenuEvent.Reason.Mouse, at, view.viewport().mapToGlobal(at))
+    QApplication.sendEvent(view.viewport(), asked)
     menu = QApplication.activePopupWidget()
     assert isinstance(menu, QMenu)
     words = [action.text() for action in menu.actions() if action.text()]

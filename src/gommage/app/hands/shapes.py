@@ -30,8 +30,6 @@ from gommage.core.geometry import Points, box_of
 
 __all__ = ["draw_shape"]
 
-KIND_OF = {"keep-out": "keep-out", "cover": "cover"}
-
 
 def draw_shape(press: PointerEvent, ground: Ground) -> Gesture:
     """Draw a closed shape click by click; a click on the first point closes it.

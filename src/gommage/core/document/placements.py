@@ -40,7 +40,6 @@ from gommage.core.geometry import (
     from_matrix,
     identity_stack,
     monotone_cubic,
-    moved,
     normal,
     then,
 )
@@ -324,7 +323,3 @@ class Placement:
             before=self.before,
             after=self.after,
         )
-
-    def corner_paths(self) -> NDArray[np.float64]:
-        """Return where the corners are on all frames, (N, 4, 2)."""
-        return moved(self.matrices, self.surface.corners)

@@ -440,7 +440,6 @@ class _Solver:
         self._matrix: Matrix = start / start[2, 2]
         self._light: NDArray[np.floating[Any]] = np.array([*(light or (1.0, 0.0)), 0.0, 0.0])
         self._knows_light = light is not None
-        self._hidden_share = 0.0
 
     def solve(self, level: int, freedoms: tuple[int, ...]) -> None:
         """Iterate on one level until the corners rest."""
