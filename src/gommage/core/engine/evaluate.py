@@ -111,7 +111,9 @@ class Engine:
         level, footage = level_of(scale), shot.footage
         whole = footage.bounds.scaled(scale)
         wanted = whole if window is None else window & whole
-        fixes = frame_inputs(shot, frame)
+        fixes = tuple(
+            inputs for inputs in frame_inputs(shot, frame) if not (inputs.window.scaled(scale) & wanted).is_empty
+        )
         self.pictures.plate(footage, frame, level, check)
         self.patches.prepare(fixes, level, check)
         return self.patches.composited(footage, frame, wanted, level, fixes, check=check)
