@@ -174,6 +174,22 @@ def test_strokes_come_in_the_order_of_the_hand(opened):
     np.testing.assert_array_equal(opened.session.engine.painted(opened.shot, opened.shot.clean_plates[0]), fresh)
 
 
+def test_a_stroke_is_laid_once(opened, monkeypatch):
+    """The screen takes the tiles of the hand; it does not lay the stroke again beside it."""
+    from gommage.core.engine import pictures
+
+    ready(opened)
+    laid = []
+    again = pictures.lay_stroke
+    monkeypatch.setattr(pictures, "lay_stroke", lambda *a: laid.append(a[2].id) or again(*a))
+    for x in (60, 70, 80):
+        drag(opened, [(x, 40), (x + 5, 50), (x + 12, 60)])
+        settle(opened)
+        assert not opened.viewer.has_live
+    assert len(opened.shot.clean_plates[0].painting.strokes) == 4
+    assert laid == []
+
+
 def test_a_late_picture_of_the_last_stroke_leaves_the_one_in_the_hand(opened, monkeypatch):
     from gommage.app.picture import views as views_module
 

@@ -47,25 +47,30 @@ class StrokeOnScreen:
             is_first = not self._waiting
             self._waiting.append(points)
         if is_first:
-            self._submit(self._lay_waiting)
+            self._session.submit(("hand", next(_numbers)), Priority.HAND, self._lay_waiting, self._show)
 
-    def finish(self, shot: Shot) -> None:
-        """Keep the tiles that were laid, as those of the shot in which the stroke is committed."""
+    def finish(self, shot: Shot, kept: Callable[[], object]) -> None:
+        """Keep the tiles that were laid, as those of the shot in which the stroke is committed, and tell when."""
 
         def run(check: Callable[[], None]) -> Shown | None:
             shown = self._lay_waiting(check)
             self._live.finish(shot, check)
             return shown
 
-        self._submit(run)
+        def done(shown: Shown | None) -> None:
+            self._show(shown)
+            kept()
+
+        def failed(words: str) -> None:
+            self._session.error_shown.emit(words)
+            kept()
+
+        self._session.submit(("hand", next(_numbers)), Priority.HAND, run, done, failed)
 
     def drop(self) -> None:
         """Show nothing more of it."""
         self._is_dropped = True
         self._viewer.drop_live(self.stroke_id)
-
-    def _submit(self, run: Callable[[Callable[[], None]], Shown | None]) -> None:
-        self._session.submit(("hand", next(_numbers)), Priority.HAND, run, self._show)
 
     def _lay_waiting(self, check: Callable[[], None]) -> Shown | None:
         with self._lock:

@@ -173,6 +173,7 @@ class Stage(QObject, Receiver):
             if step.laying is not None and len(step.laying.points):
                 stroke.lay(step.laying.points)
             self.views.hold("")
+            self.views.wait()  # for the tiles of the hand: the screen would lay the stroke once more
         if step.error:
             self._session.error_shown.emit(step.error)
         if step.edit is None:
@@ -183,9 +184,10 @@ class Stage(QObject, Receiver):
         if stroke is not None:
             shot = self._session.desk.shot(self._session.project)
             if is_done and step.edit is not None and shot is not None:
-                stroke.finish(shot)
+                stroke.finish(shot, self.views.go_on)
             else:
                 stroke.drop()
+                self.views.go_on()
         if is_done and step.desk:
             self._session.set_desk(**step.desk)
         self._refresh_overlay()

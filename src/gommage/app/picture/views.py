@@ -40,6 +40,8 @@ class Views(QObject):
         self._session, self._viewer, self._ground = session, viewer, ground
         self._wanted: dict[str, Hashable] = {}
         self._held = ""
+        self._waits = 0
+        session.begun.connect(self._on_begun)
         self._checking_ready = QTimer(self)
         self._checking_ready.setSingleShot(True)
         self._checking_ready.setInterval(READY_MS)
@@ -52,6 +54,19 @@ class Views(QObject):
     def hold(self, stroke_id: str) -> None:
         """Keep the paint of a stroke on screen, whatever picture comes; empty: of none."""
         self._held = stroke_id
+
+    def wait(self) -> None:
+        """Ask for nothing until told to go on; what is on screen stays."""
+        self._waits += 1
+
+    def go_on(self) -> None:
+        """Ask for the picture on screen, once nothing is waited for any more."""
+        self._waits = max(self._waits - 1, 0)
+        if not self._waits:
+            self.refresh()
+
+    def _on_begun(self) -> None:
+        self._waits = 0
 
     # -- requests -------------------------------------------------------------------------------------------
 
@@ -68,6 +83,8 @@ class Views(QObject):
 
     def refresh(self) -> None:
         """Ask for the picture on screen."""
+        if self._waits:
+            return
         ground = self._ground()
         look = ground.look
         request = self.request(ground.frame, look)
