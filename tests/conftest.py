@@ -137,10 +137,12 @@ def wait_until(condition, timeout_s: float = 30.0) -> None:
 
 
 def settle(window: MainWindow) -> None:
-    """Wait until nothing waits or runs and all answers have come."""
-    wait_until(window.session.jobs.is_idle)
-    QApplication.processEvents()
-    wait_until(window.session.jobs.is_idle)
+    """Wait until nothing waits or runs, all answers have come, and none of them has asked for more."""
+    quiet = 0
+    while quiet < 3:
+        wait_until(window.session.jobs.is_idle)
+        QApplication.processEvents()
+        quiet = quiet + 1 if window.session.jobs.is_idle() else 0
 
 
 def _threads() -> list[str]:

@@ -161,9 +161,12 @@ class Jobs:
                 words = f"Something went wrong inside Gommage ({type(error).__name__}: {error}). Your work is safe."
                 answer = lambda job=job, words=words: job.failed(words)  # noqa: E731
             with self._ready:
-                self._running.discard(job.number)
                 if self._jobs.get(job.key) is job:
                     del self._jobs[job.key]
-                self._ready.notify_all()
-            if answer is not None and not job.cancelled.is_set():
-                answer()
+            try:
+                if answer is not None and not job.cancelled.is_set():
+                    answer()
+            finally:
+                with self._ready:  # idle means that the answers are out, too
+                    self._running.discard(job.number)
+                    self._ready.notify_all()
