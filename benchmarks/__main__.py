@@ -174,7 +174,7 @@ def open_window(project: Project) -> Any:
 
     make_application()
     state = Path(tempfile.mkdtemp())
-    window = MainWindow(Engine(), state / "journals", state)
+    window = MainWindow(Engine(), (state / "journals",), state)
     window.resize(1920, 1080)
     window.show()
     window.session.begin(project)
@@ -328,7 +328,7 @@ import time; begin = time.perf_counter()
 from PySide6.QtCore import QTimer
 from gommage.app.start import make_window
 from pathlib import Path; import tempfile
-state = Path(tempfile.mkdtemp()); window = make_window(state / "j", state); window.show()
+state = Path(tempfile.mkdtemp()); window = make_window((state / "j",), state); window.show()
 from PySide6.QtWidgets import QApplication
 def done():
     print(time.perf_counter() - begin); window.close(); QApplication.quit()

@@ -153,7 +153,7 @@ def _threads() -> list[str]:
 def window(tmp_path, qapp):
     """An empty main window; afterwards no thread of it may be left."""
     make_application()
-    made = MainWindow(Engine(1024**3), tmp_path / "journals", tmp_path / "state")
+    made = MainWindow(Engine(1024**3), (tmp_path / "journals",), tmp_path / "state")
     made.show()
     made.activateWindow()
     wait_until(made.isActiveWindow, 5)

@@ -47,7 +47,8 @@ from gommage.core.document import (
     VertexKind,
 )
 
-names = st.text(min_size=1, max_size=12)
+letters = st.characters(exclude_categories=("Cc", "Cs"))
+names = st.text(letters, min_size=1, max_size=12)
 number = st.floats(-1e4, 1e4, allow_nan=False)
 share = st.floats(0, 1)
 
@@ -93,7 +94,7 @@ def tracks(draw):
     count = draw(st.integers(1, 4))
     matrices = np.eye(3)[None] + np.array(draw(st.lists(number, min_size=count, max_size=count)))[:, None, None] * 1e-6
     return Track(
-        first_frame=draw(st.integers(990, 1010)), home_to_frame=Array(matrices),
+        first_frame=draw(st.integers(1001, 1010)), home_to_frame=Array(matrices),
         corner_slip_px=Array([[0.1] * 4] * count),
         certainty=Array([0.9] * count), reasons=tuple(draw(st.lists(names, min_size=count, max_size=count))),
         after=draw(names),
@@ -137,7 +138,7 @@ def projects(draw):
     fix = Fix(
         id="fix", name=draw(names), surface_id="surface",
         cover=draw(mattes()), hold_outs=draw(mattes()),
-        frames=draw(lives), opacity=draw(keyed), is_on=draw(st.booleans()),
+        frames=draw(lives), opacity=draw(share), is_on=draw(st.booleans()),
         match=Match(light=LightMatch(exposure_stops=draw(keyed)), grain=GrainMatch(amount=draw(keyed))),
     )  # fmt: skip
     shot = Shot(id="shot", name=draw(names), footage=footage, surfaces=(surface,), clean_plates=(plate,), fixes=(fix,))

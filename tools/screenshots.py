@@ -60,7 +60,7 @@ class Photographer:
         engine = Engine()
         self.project = cleaned(engine, self.demo)
         state = Path(tempfile.mkdtemp())
-        self.window = MainWindow(engine, state / "journals", state)
+        self.window = MainWindow(engine, (state / "journals",), state)
         self.window.resize(*SIZE)
         self.window.show()
         folder.mkdir(parents=True, exist_ok=True)

@@ -7,6 +7,8 @@
     ├── FootageError        pictures that cannot be read (path, frame)
     │   └── FrameMissingError   this frame's file is not there; the rest of the footage is fine
     ├── ProjectError        a project that cannot be read or written (path)
+    │   ├── ProjectChangedError     somebody else saved it meanwhile
+    │   └── ProjectInUseError       it is open elsewhere
     ├── RenderError         pictures that cannot be written (path)
     └── FollowError         a follow that cannot begin
     Cancelled               (a BaseException) the work was called off; nobody is to blame
@@ -22,13 +24,34 @@ __all__ = [
     "FootageError",
     "FrameMissingError",
     "GommageError",
+    "ProjectChangedError",
     "ProjectError",
+    "ProjectInUseError",
     "RenderError",
+    "sentence",
 ]
+
+
+LONGEST_SENTENCE = 600
+"""Letters; what is quoted in a sentence may come from a file that somebody else made."""
 
 
 class GommageError(Exception):
     """Base of all errors that are shown to the user; `str()` is the sentence to show."""
+
+    def __init__(self, message: str = "") -> None:
+        super().__init__(sentence(message))
+
+
+def sentence(words: str) -> str:
+    """Return words on one line that a label can show: nothing unprintable in them, and cut in the middle if long."""
+    line = " ".join("".join(letter if letter.isprintable() else " " for letter in _clipped(words)).split())
+    return _clipped(line)
+
+
+def _clipped(words: str) -> str:
+    half = LONGEST_SENTENCE // 2
+    return words if len(words) <= LONGEST_SENTENCE else f"{words[:half]} … {words[-half:]}"
 
 
 class EditError(GommageError):
@@ -65,6 +88,14 @@ class FrameMissingError(FootageError):
 
 class ProjectError(GommageError):
     """A project that cannot be read or written."""
+
+
+class ProjectChangedError(ProjectError):
+    """The project on disk is not the one that was opened or saved here: somebody else saved it."""
+
+
+class ProjectInUseError(ProjectError):
+    """The project is open in another window or process."""
 
 
 class RenderError(GommageError):

@@ -304,7 +304,7 @@ def test_a_closed_window_is_gone(tmp_path, qapp, small_shot):
 
 
 def _closed(tmp_path, shot):
-    window = MainWindow(Engine(10**8), tmp_path / "journals", tmp_path / "state")
+    window = MainWindow(Engine(10**8), (tmp_path / "journals",), tmp_path / "state")
     window.show()
     window.session.begin(Project.of(with_fix(shot, clone())))
     settle(window)

@@ -640,7 +640,7 @@ def test_a_full_disk_while_rendering_is_said(opened, tmp_path, monkeypatch):
     monkeypatch.setattr(os, "fsync", full)
     opened.work.render(range(1001, 1004), RenderTarget(tmp_path / "out"))
     wait_until(lambda: not opened.work.is_busy, 10)
-    assert "wall.1001.exr could not be written: No space left on device" in opened.words.text()
+    assert "wall.1001.exr could not be written: the disk is full" in opened.words.text()
 
 
 def test_unsaved_work_is_asked_about(opened, monkeypatch):
@@ -728,7 +728,7 @@ from PySide6.QtCore import QTimer
 from gommage.app.start import make_application, make_window
 from gommage.core.document import store
 application = make_application()
-window = make_window(Path(tempfile.mkdtemp()))
+window = make_window((Path(tempfile.mkdtemp()),))
 window.show()
 window.files.open_project(Path(sys.argv[1]))
 def look():

@@ -149,7 +149,7 @@ def test_contract(project, name, tmp_path):
     assert history.undo().present is project
     assert history.undo().redo().present is after
     plain = json.loads(json.dumps(before))
-    from gommage.core.document.journal import _apply
+    from gommage.core.document.recovery import _apply
 
     for operation in json.loads(json.dumps(differences(project, after))):
         plain = _apply(plain, operation)

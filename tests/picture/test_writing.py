@@ -6,7 +6,7 @@ from fractions import Fraction
 import numpy as np
 import pytest
 
-from gommage.core.picture.footage import _read_still
+from gommage.core.picture.stills import read_still
 from gommage.core.picture.writing import STILL_FORMATS, MovieWriter, write_still
 from gommage.errors import RenderError
 from tests.picture.test_footage import stored
@@ -17,7 +17,7 @@ def test_round_trip_to_the_bit(tmp_path, name):
     kind = STILL_FORMATS[name]
     pixels = stored(kind.dtype, kind.bits if kind.dtype.startswith("u") else 16)
     write_still(tmp_path / f"a{kind.suffix}", pixels, bits=kind.bits)
-    back = _read_still(tmp_path / f"a{kind.suffix}")
+    back = read_still(tmp_path / f"a{kind.suffix}")
     assert back.bits == kind.bits
     np.testing.assert_array_equal(back.pixels, pixels)
 
@@ -27,7 +27,7 @@ def test_metadata_goes_along_but_not_what_describes_storage(tmp_path):
                   "compression": "none", "oiio:BitsPerSample": 10,
                   "worldToCamera": np.eye(4, dtype=np.float32), "strange": object()}  # fmt: skip
     write_still(tmp_path / "a.exr", stored(np.float16), bits=16, attributes=attributes)
-    back = _read_still(tmp_path / "a.exr").attributes
+    back = read_still(tmp_path / "a.exr").attributes
     assert back["scene"] == "paper theatre"
     assert back["FramesPerSecond"] == (24000, 1001)
     assert back["compression"] == "zip"
@@ -43,7 +43,7 @@ def test_a_full_disk_is_said_and_leaves_the_old_file(tmp_path, monkeypatch):
         raise OSError(28, "No space left on device")
 
     monkeypatch.setattr(os, "fsync", full)
-    with pytest.raises(RenderError, match="a.exr could not be written: No space left on device"):
+    with pytest.raises(RenderError, match="a.exr could not be written: the disk is full"):
         write_still(path, stored(np.float16, seed=5), bits=16)
     assert path.read_bytes() == before
     assert os.listdir(tmp_path) == ["a.exr"]

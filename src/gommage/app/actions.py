@@ -44,6 +44,7 @@ ACTIONS: tuple[Action, ...] = (
     Action("open_footage", "Open footage…", ("Ctrl+I",), "File", "Numbered pictures or a movie", icon="film"),
     Action("open_project", "Open project…", ("Ctrl+O",), "File", "A Gommage project", icon="folder-open"),
     Action("open_demo", "Open the paper theatre", (), "File", "A shot to try everything on, drawn on first use"),
+    Action("recover_work", "Recover work…", (), "File", "What was left behind when Gommage ended unexpectedly"),
     Action("save", "Save", ("Ctrl+S",), "File", "Save the project", "shot", icon="save"),
     Action("save_as", "Save as…", ("Ctrl+Shift+S",), "File", "Save the project under another name", "shot"),
     Action("render_shot", "Render…", ("Ctrl+R",), "File", "Write the cleaned frames", "shot", icon="download"),

@@ -7,6 +7,7 @@ from functools import partial
 from pathlib import Path
 
 import numpy as np
+import platformdirs
 from PySide6.QtCore import QSignalBlocker, Qt, QTimer
 from PySide6.QtGui import QAction, QCloseEvent, QKeySequence
 from PySide6.QtWidgets import (
@@ -34,6 +35,7 @@ from gommage.app.look.theme import DARK, LIGHT, apply_theme, icon, tabular_font
 from gommage.app.picture.stage import Stage
 from gommage.app.picture.viewbar import ViewBar
 from gommage.app.picture.viewer import Viewer
+from gommage.app.projects import ProjectCommands
 from gommage.app.session import Session
 from gommage.app.steps.follow.commands import FollowCommands
 from gommage.app.steps.panel import StepPanel
@@ -55,17 +57,19 @@ NOTE_MS, ERROR_MS = 6000, 15000
 class MainWindow(QMainWindow):
     """Cards left, picture in the middle, the step in hand right, frames below."""
 
-    def __init__(self, engine: Engine, journal_root: Path, state_root: Path | None = None) -> None:
+    def __init__(self, engine: Engine, journal_roots: tuple[Path, ...], state_root: Path | None = None) -> None:
         super().__init__()
         self.setObjectName("main_window")
         self.resize(1280, 800)
-        self.session = Session(engine, journal_root, self)
+        self.session = Session(engine, journal_roots, self)
         self.work = Work(self.session)
         self.actions_by_id: dict[str, QAction] = {}
         self._is_leaving = False
         self._build_actions()
         self._build_parts()
-        self.files = FileCommands(self.session, self.work, self, state_root)
+        state = state_root or Path(platformdirs.user_state_dir("gommage"))
+        self.projects = ProjectCommands(self.session, self, state)
+        self.files = FileCommands(self.session, self.work, self.projects, self)
         self.frames = FrameCommands(self.session, self.stage, self._refresh_actions)
         self.views = ViewCommands(self.session, self.stage, self.viewer, self._refresh_actions)
         self.items = ItemCommands(self.session, self.work, self.stage, self)
@@ -83,7 +87,7 @@ class MainWindow(QMainWindow):
 
     def handler(self, name: str) -> Callable[[], object]:
         """Return what does an action of the table: a method of one of the sets of commands, or of the window."""
-        holders = (self.files, self.frames, self.views, self.items, self.follows, self)
+        holders = (self.projects, self.files, self.frames, self.views, self.items, self.follows, self)
         found: Callable[[], object] = next(getattr(one, name) for one in holders if hasattr(type(one), name))
         return found
 
@@ -217,7 +221,7 @@ class MainWindow(QMainWindow):
         self.column.add_surface.connect(self.items.new_surface)
         self.column.add_plate.connect(self.items.new_plate)
         self.column.remove_asked.connect(self.items.remove_selected)
-        self.welcome.project_chosen.connect(self.files.open_project)
+        self.welcome.project_chosen.connect(self.projects.open_project)
         for box in self.findChildren(QAbstractSpinBox):
             box.editingFinished.connect(partial(self._give_back, box))
 
@@ -250,7 +254,7 @@ class MainWindow(QMainWindow):
     def _on_document_changed(self, old: Project, new: Project) -> None:
         self._show_parts()
         if self.shot is None:
-            self.files.ask_recent(self.welcome.show_recent)
+            self.projects.ask_recent(self.welcome.show_recent)
         self._show_title()
         self._show_frame()
         self._show_strip()
@@ -280,6 +284,7 @@ class MainWindow(QMainWindow):
     def _show_title(self) -> None:
         name = self.session.folder.stem if self.session.folder else "untitled"
         mark = " (changed)" if self.session.has_unsaved else ""
+        mark += " (to look at)" if self.session.place.is_to_look else ""
         self.setWindowTitle(f"{name}{mark} – Gommage")
 
     def _show_strip(self) -> None:
@@ -393,7 +398,7 @@ class MainWindow(QMainWindow):
     def closeEvent(self, event: QCloseEvent) -> None:
         if not self._is_leaving:
             event.ignore()
-            self.files.leaving(self._leave)
+            self.projects.leaving(self._leave)
             return
         self.frames.halt()
         self._note_timer.stop()

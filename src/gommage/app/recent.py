@@ -15,6 +15,7 @@ import numpy as np
 from msgspec import Struct
 from numpy.typing import NDArray
 
+from gommage.core.disk import read_file, write_whole
 from gommage.core.document import store
 from gommage.core.picture.writing import write_still
 from gommage.errors import RenderError
@@ -22,6 +23,7 @@ from gommage.errors import RenderError
 __all__ = ["Recent", "RecentFiles"]
 
 KEPT = 8
+LARGEST_LIST = 2**20
 FILE_NAME = "recent.json"
 
 
@@ -48,8 +50,8 @@ class RecentFiles:
 
     def _entries(self) -> list[_Entry]:
         try:
-            return msgspec.json.decode((self._root / FILE_NAME).read_bytes(), type=list[_Entry])
-        except (OSError, msgspec.MsgspecError):
+            return msgspec.json.decode(read_file(self._root / FILE_NAME, LARGEST_LIST), type=list[_Entry])
+        except (OSError, msgspec.MsgspecError, RecursionError):
             return []
 
     def _picture_of(self, folder: Path) -> Path:
@@ -72,7 +74,7 @@ class RecentFiles:
         entries = [_Entry(str(folder), time.time()), *others][:KEPT]
         try:
             self._root.mkdir(parents=True, exist_ok=True)
-            store.write_atomically(self._root / FILE_NAME, msgspec.json.encode(entries))
+            write_whole(self._root / FILE_NAME, msgspec.json.encode(entries))
             if picture is not None:
                 path = self._picture_of(folder)
                 path.parent.mkdir(parents=True, exist_ok=True)

@@ -2,10 +2,9 @@
 
 from __future__ import annotations
 
-import os
 import time
 from collections.abc import Callable, Hashable, Mapping
-from dataclasses import replace
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
 
@@ -14,17 +13,46 @@ from PySide6.QtCore import QObject, Qt, QTimer, Signal
 from gommage.app.desk import Desk
 from gommage.core.check import FrameMeasures
 from gommage.core.document import History, Project, Shot
-from gommage.core.document.journal import JournalWriter
+from gommage.core.document.journal import Base, JournalWriter
+from gommage.core.document.locks import ProjectLock
 from gommage.core.engine import Engine, Jobs, Priority, ShotSummary, SurfaceSummary, summarised
 from gommage.errors import EditError
 
-__all__ = ["Session", "measured_key"]
+__all__ = ["Place", "Session", "measured_key"]
 
 Edit = Callable[[Project], Project]
 DEMO_JOB = ("long", "demo")
 """Draws the very shot that is put on the desk; it goes on."""
 SUMMARY_MS = 15
 """So long changes are gathered before lists and strip are brought up to date."""
+
+
+@dataclass(frozen=True, slots=True)
+class Place:
+    """Where the open project is on the disk, and how it came from there.
+
+    Attributes
+    ----------
+    folder : Path or None
+        None: it was never saved.
+    fingerprint : str
+        Of the file there, as it was opened or saved; empty for none. See `store.save`.
+    lock : ProjectLock or None
+        None: it is open to look at, or was never saved.
+    continues : str
+        The journal's folder from which it was taken up after a crash, until it is saved.
+    edits : int
+        How many edits were taken up.
+    is_to_look : bool
+        Whether somebody else has it open: it is saved somewhere else.
+    """
+
+    folder: Path | None = None
+    fingerprint: str = ""
+    lock: ProjectLock | None = None
+    continues: str = ""
+    edits: int = 0
+    is_to_look: bool = False
 
 
 class Session(QObject):
@@ -43,19 +71,19 @@ class Session(QObject):
     note_shown = Signal(str)
     _later = Signal(object)
 
-    def __init__(self, engine: Engine, journal_root: Path, parent: QObject | None = None) -> None:
+    def __init__(self, engine: Engine, journal_roots: tuple[Path, ...], parent: QObject | None = None) -> None:
         super().__init__(parent)
         self.engine = engine
         self.jobs = Jobs()
         self.history = History.of(Project())
         self.desk = Desk()
-        self.folder: Path | None = None
+        self.place = Place()
         self.saved: Project = self.history.present
         self.summary = ShotSummary()
         self._shown: Project = self.history.present
         self._previews: dict[str, Edit] = {}
         self._measures: dict[Hashable, tuple[FrameMeasures, ...]] = {}
-        self._journal_root = journal_root
+        self.journal_roots = journal_roots
         self._journal: JournalWriter | None = None
         self._gesture = ""
         self._summarising = QTimer(self)
@@ -82,36 +110,54 @@ class Session(QObject):
         return self.desk.shot(self._shown)
 
     @property
+    def folder(self) -> Path | None:
+        """The project's folder; None if it was never saved."""
+        return self.place.folder
+
+    @property
     def has_unsaved(self) -> bool:
         """Whether there is something that is not in the project's folder."""
         return self.project is not self.saved
 
-    def begin(self, project: Project, folder: Path | None = None, *, is_saved: bool = True) -> None:
-        """Put another project on the desk."""
+    def begin(self, project: Project, place: Place | None = None, *, is_saved: bool = True) -> None:
+        """Put another project on the desk, from its place on the disk if it has one."""
         self.jobs.cancel(lambda key: not (isinstance(key, tuple) and key[:2] == DEMO_JOB))
         self.begun.emit()
         old = self._shown
         self.history = History.of(project)
         self._previews.clear()
         self._shown = project
-        self.folder = folder
+        self._give_back(place)
+        self.place = place or Place()
         self.saved = project if is_saved else Project()
         self.summary = ShotSummary()
         self._measures.clear()
-        self._open_journal(project)
+        self._open_journal()
         old_desk, self.desk = self.desk, _fresh_desk(project, self.desk)
         self.document_changed.emit(old, project)
         self.desk_changed.emit(old_desk, self.desk)
         self._summarising.start()
 
-    def _open_journal(self, project: Project) -> None:
+    def _give_back(self, new: Place | None) -> None:
+        """Let others have the project that is left for another."""
+        lock = self.place.lock
+        if lock is not None and (new is None or new.lock is not lock):
+            self.submit(("release", id(lock)), Priority.SCREEN, lambda check: lock.release(), lambda _: None)
+
+    def _base(self) -> Base:
+        """Return what the journal's lines come on top of."""
+        place = self.place
+        return Base(self.project, str(place.folder or ""), place.fingerprint, place.continues, place.edits)
+
+    def _open_journal(self) -> None:
         if self._journal is not None:
             self._journal.close()
-        name = f"{time.strftime('%Y%m%d-%H%M%S')}-{os.getpid()}-{time.monotonic_ns() % 100000}"
-        where = str(self.folder or "")
-        self._journal = JournalWriter(
-            self._journal_root / name, project, where, lambda words: self.later(lambda: self.error_shown.emit(words))
-        )
+        self._journal = JournalWriter(self.journal_roots, self._base(), self._on_told)
+
+    def _on_told(self, words: str, is_fault: bool) -> None:
+        """Show what the journal's thread tells."""
+        signal = self.error_shown if is_fault else self.note_shown
+        self.later(lambda: signal.emit(words))
 
     def commit(self, label: str, edit: Callable[..., Project], *arguments: Any, **fields: Any) -> bool:
         """Do one edit as one step of history; returns whether it was done. A refusal is shown in words."""
@@ -218,15 +264,17 @@ class Session(QObject):
         if changes:
             self.set_desk(**changes)
 
-    def mark_saved(self, project: Project, folder: Path) -> None:
-        """Note that a project was written to a folder."""
-        self.folder, self.saved = folder, project
+    def mark_saved(self, project: Project, place: Place) -> None:
+        """Note that a project was written to a place."""
+        self._give_back(place)
+        self.place, self.saved = place, project
         if self._journal is not None:
-            self._journal.rebase(project, str(folder))
+            self._journal.rebase(replace(self._base(), project=project))
             if self.project is not project:
                 self._journal.record(self.project)
         self.saved_changed.emit()
-        self.note_shown.emit(f"Saved {folder.name}")
+        assert place.folder is not None
+        self.note_shown.emit(f"Saved {place.folder.name}")
 
     def close(self) -> list[str]:
         """Stop all work and drop the journal; returns what did not stop."""
@@ -235,6 +283,8 @@ class Session(QObject):
         if self._journal is not None:
             self._journal.close()
             self._journal = None
+        if self.place.lock is not None:
+            self.place.lock.release()
         return stuck
 
     # -- desk -----------------------------------------------------------------------------------------------

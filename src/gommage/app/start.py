@@ -9,19 +9,19 @@ from pathlib import Path
 
 import platformdirs
 from PySide6.QtCore import QTimer
-from PySide6.QtWidgets import QApplication, QMessageBox
+from PySide6.QtWidgets import QApplication
 
 from gommage.app.look.theme import apply_theme
 from gommage.app.main_window import MainWindow
-from gommage.core.document.journal import Recovered, abandoned, recover
-from gommage.core.engine import Engine, Priority
+from gommage.core.engine import Engine
 
-__all__ = ["can_show", "make_application", "make_window", "offer_recovery", "start"]
+__all__ = ["can_show", "make_application", "make_window", "start"]
 
 
-def journal_root() -> Path:
-    """Return where recovery journals are kept."""
-    return Path(platformdirs.user_state_dir("gommage")) / "recovery"
+def journal_roots() -> tuple[Path, ...]:
+    """Return where recovery journals are kept: on the disk, or in memory where that cannot be written."""
+    places = platformdirs.user_state_dir("gommage"), platformdirs.user_runtime_dir("gommage")
+    return tuple(Path(place) / "recovery" for place in places)
 
 
 def can_show() -> bool:
@@ -38,10 +38,10 @@ def make_application() -> QApplication:
     return application
 
 
-def make_window(journals: Path | None = None, state_root: Path | None = None) -> MainWindow:
+def make_window(journals: tuple[Path, ...] | None = None, state_root: Path | None = None) -> MainWindow:
     """Return a window with an empty project, on a dressed application."""
     make_application()
-    return MainWindow(Engine(), journals or journal_root(), state_root)
+    return MainWindow(Engine(), journals or journal_roots(), state_root)
 
 
 def start(*, folder: Path | None = None, footage: Path | None = None, is_demo: bool = False) -> int:
@@ -59,39 +59,14 @@ def start(*, folder: Path | None = None, footage: Path | None = None, is_demo: b
     application = make_application()
     window = make_window()
     window.show()
-    if is_demo:
-        begin = window.files.open_demo
-    elif folder is not None:
-        begin = partial(window.files.open_project, folder)
-    elif footage is not None:
-        begin = partial(window.files.open_footage, footage)
-    else:
-        begin = partial(offer_recovery, window)
-    QTimer.singleShot(0, begin)
+    QTimer.singleShot(0, partial(window.projects.recover_work, partial(_begin, window, folder, footage, is_demo)))
     return application.exec()
 
 
-def offer_recovery(window: MainWindow) -> None:
-    """Offer work that a crash left behind; it is looked for and read beside the interface."""
-
-    def find(check: object) -> Recovered | None:
-        found = abandoned(journal_root())
-        return recover(found[0]) if found else None
-
-    window.session.submit(("recover",), Priority.SCREEN, find, partial(_offer, window))
-
-
-def _offer(window: MainWindow, found: Recovered | None) -> None:
-    if found is None:
-        return
-    where = f" on {Path(found.saved_at).name}" if found.saved_at else ""
-    box = QMessageBox(window)
-    box.setWindowTitle("Work was left behind")
-    box.setText(f"Gommage ended unexpectedly with {found.edits} unsaved edits{where}. Take them up again?")
-    take = box.addButton("Take up", QMessageBox.ButtonRole.AcceptRole)
-    box.addButton("Leave it", QMessageBox.ButtonRole.RejectRole)
-    box.exec()
-    is_taken = box.clickedButton() is take
-    box.deleteLater()
-    if is_taken:
-        window.session.begin(found.project, Path(found.saved_at) if found.saved_at else None, is_saved=False)
+def _begin(window: MainWindow, folder: Path | None, footage: Path | None, is_demo: bool) -> None:
+    if is_demo:
+        window.files.open_demo()
+    elif folder is not None:
+        window.projects.open_project(folder)
+    elif footage is not None:
+        window.files.open_footage(footage)

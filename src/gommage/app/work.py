@@ -1,6 +1,6 @@
 """What runs for long beside the interface, one at a time.
 
-Following, measuring, rendering, drawing the demo, opening, saving.
+Following, measuring, rendering, drawing the demo.
 """
 
 from __future__ import annotations
@@ -17,7 +17,7 @@ from PySide6.QtCore import QObject, Signal
 
 from gommage.app.session import Session, measured_key
 from gommage.core.check import FrameMeasures
-from gommage.core.document import FrameRange, PointsFollow, Project, Surface, edits, store
+from gommage.core.document import FrameRange, PointsFollow, Project, Surface, edits
 from gommage.core.engine import (
     Priority,
     RenderReport,
@@ -273,22 +273,3 @@ class Work(QObject):
             "Rendering", "render",
             lambda check: render(session.engine, shot, frames, target, progress, check), returned,
         )  # fmt: skip
-
-    # -- files ----------------------------------------------------------------------------------------------
-
-    def save(self, folder: Path, saved: Callable[[bool], None] = lambda done: None) -> None:
-        """Write the project beside the interface; `saved` is told whether it is safe on disk."""
-        session = self._session
-        project = session.project
-
-        def done(_: object) -> None:
-            session.mark_saved(project, folder)
-            saved(True)
-
-        def failed(words: str) -> None:
-            session.error_shown.emit(words)
-            saved(False)
-
-        session.submit(
-            ("save", time.monotonic_ns()), Priority.LONG, lambda check: store.save(project, folder), done, failed
-        )

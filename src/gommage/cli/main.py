@@ -257,7 +257,7 @@ def read_track_(project: Path, surface: str, file: Path, shot_name: str) -> None
     """Give a surface of a project the track in a .csv or .json file, and save it."""
     loaded, shot = _load_shot(project, shot_name)
     wanted = _surface(shot, surface)
-    track = read_track(file, wanted)
+    track = read_track(file, wanted, shot.footage.frames)
     loaded = edits.change_surface(loaded, shot.id, wanted.id, track=track)
     store.save(loaded, store.folder_of(project))
     click.echo(f"{wanted.name} is where {file} has it, on {track.frames.first}–{track.frames.last}")

@@ -104,14 +104,21 @@ def decode_array(wanted: type, value: object) -> object:
     if isinstance(value, Table):
         return Array(_unpacked(value))
     if isinstance(value, Sequence) and not isinstance(value, str):
-        return Array(np.array(value, dtype=np.float64))
+        return Array(_listed(value))
     raise ValueError(f"an array is a list or an object with shape and float64, got {type(value).__name__}")
+
+
+def _listed(value: Sequence[Any]) -> NDArray[np.float64]:
+    numbers = np.array(value)  # raises for lists that are ragged
+    if numbers.size and numbers.dtype.kind not in "iuf":
+        raise ValueError("an array holds numbers alone, in lists of equal length")
+    return numbers.astype(np.float64)
 
 
 def _unpacked(value: Table[str, Any]) -> NDArray[np.float64]:
     shape, text = value.get("shape"), value.get("float64")
     if not (isinstance(shape, list) and all(isinstance(side, int) and side >= 0 for side in shape)):
-        raise ValueError(f"an array's shape is a list of whole numbers, got {shape!r}")
+        raise ValueError(f"an array's shape is a list of whole numbers, got {str(shape)[:80]}")
     if not isinstance(text, str) or math.prod(shape) > MOST_NUMBERS:
         raise ValueError("an array's float64 is missing or too long")
     try:

@@ -1,4 +1,4 @@
-"""What a shot must keep to: references lead somewhere, and every kind in it can be evaluated.
+"""What a shot must keep to: numbers are sane, references lead somewhere, every kind in it can be evaluated.
 
 Only what differs from a shot that was checked before is looked at, found by identity, so that an edit costs its own
 size.
@@ -36,11 +36,24 @@ from gommage.core.document.records import (
     VertexKind,
 )
 from gommage.core.document.records.fills import Donors
+from gommage.core.document.soundness import unsound
 
-__all__ = ["dangling", "unsupported"]
+__all__ = ["dangling", "fault_of", "unsupported"]
 
 TOOLS = (Tool.CLONE, Tool.HEAL, Tool.RESTORE)
 """The brushes that this version has."""
+
+
+def fault_of(shot: Shot, before: Shot | None = None) -> str:
+    """Return a sentence, without its stop, about the first thing of a shot that cannot be, empty if all is well.
+
+    Parameters
+    ----------
+    shot : Shot
+    before : Shot, optional
+        A shot that was all well; what is the same in both is not looked at again.
+    """
+    return unsound(shot, before) or dangling(shot, before).rstrip(".") or unsupported(shot, before).rstrip(".")
 
 
 def _fresh(items: tuple[Any, ...], before: tuple[Any, ...]) -> Iterator[Any]:

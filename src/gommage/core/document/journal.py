@@ -1,8 +1,9 @@
 """The recovery journal: every edit reaches the disk at once.
 
-A journal is a folder with `base.json` (a whole project) and `edits.jsonl`, to which each edit adds one short
-line: only what changed, found by identity, since projects share all that did not. A lock tells whether the
-process that writes it is still alive.
+A journal is a folder with `base.json` (a whole project, and the name of the file of lines that belongs to it) and that
+file, to which each edit adds one short line: only what changed, found by identity, since projects share all that did
+not. A new base has a new file of lines, so that at no moment lines can meet a base they were not written for. A lock
+tells whether the process that writes it is still alive. `recovery` reads it.
 
 A line is a list of operations on the plain data of the project: ``{"at": path, "set": value}`` or
 ``{"at": path, "splice": [start, removed, items]}``.
@@ -11,27 +12,56 @@ A line is a list of operations on the plain data of the project: ``{"at": path, 
 from __future__ import annotations
 
 import contextlib
+import errno
 import fcntl
 import os
 import queue
+import secrets
 import shutil
 import threading
+import time
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
-from typing import Any, BinaryIO
+from typing import Any
 
 from msgspec import Struct
 from msgspec.structs import fields
 
+from gommage.core.disk import clear_left_overs, reason, sync_folder, write_whole
 from gommage.core.document.records import Project
-from gommage.core.document.store import decoded, encoded, from_plain, to_plain, write_atomically
-from gommage.errors import ProjectError
+from gommage.core.document.store import encoded, to_plain
 
-__all__ = ["Journal", "JournalWriter", "Recovered", "abandoned", "differences", "recover"]
+__all__ = ["BASE", "LOCK", "Base", "Journal", "JournalWriter", "differences"]
 
 Operation = dict[str, Any]
-BASE, EDITS, LOCK = "base.json", "edits.jsonl", "lock"
+BASE, LOCK = "base.json", "lock"
+RETRY_S = 2.0
+"""A journal that could not be written is tried again so often, and one that is not used is looked after."""
+
+
+@dataclass(frozen=True, slots=True)
+class Base:
+    """What a journal's lines come on top of.
+
+    Attributes
+    ----------
+    project : Project
+    saved_at : str
+        The project's own folder, empty if it was never saved.
+    fingerprint : str
+        Of the file there, as it was opened or saved; see `store.save`.
+    continues : str
+        The journal's folder from which this work was taken up, until the work is saved.
+    edits : int
+        How many unsaved edits are in the project already.
+    """
+
+    project: Project
+    saved_at: str = ""
+    fingerprint: str = ""
+    continues: str = ""
+    edits: int = 0
 
 
 def differences(old: object, new: object, at: tuple[str | int, ...] = ()) -> list[Operation]:
@@ -67,21 +97,6 @@ def _tuple_differences(old: tuple[Any, ...], new: tuple[Any, ...], at: tuple[str
     return [{"at": list(at), "splice": [start, len(before), to_plain(after)]}]
 
 
-def _apply(plain: Any, operation: Operation) -> Any:
-    if not operation["at"]:
-        return operation["set"]
-    *way, last = operation["at"]
-    holder = plain
-    for step in way:
-        holder = holder[step]
-    if "set" in operation:
-        holder[last] = operation["set"]
-    else:
-        start, removed, items = operation["splice"]
-        holder[last][start : start + removed] = items
-    return plain
-
-
 class Journal:
     """Write every edit of one open project to a folder of its own.
 
@@ -89,174 +104,248 @@ class Journal:
     ----------
     folder : Path
         Made if need be; it belongs to this journal alone.
-    project : Project
+    base : Base
         What the project is now.
-    saved_at : str
-        Path of the project's own folder, empty if it was never saved.
 
     Raises
     ------
-    ProjectError
-        If the folder cannot be written.
+    OSError
+        If it cannot be written; so do the methods. What is on the disk can be read again whatever fails.
     """
 
-    def __init__(self, folder: Path, project: Project, saved_at: str = "") -> None:
+    def __init__(self, folder: Path, base: Base) -> None:
         self.folder = folder
-        self._present = project
         self._syncing = threading.Event()
+        self._is_spoilt = False
+        self._lines = self._end = -1
+        self._name = ""
+        folder.mkdir(mode=0o700, parents=True, exist_ok=True)
+        flags = os.O_RDWR | os.O_CREAT | os.O_NOFOLLOW | os.O_CLOEXEC
+        self._lock = os.open(folder / LOCK, flags, 0o600)
         try:
-            folder.mkdir(parents=True, exist_ok=True)
-            self._lock = (folder / LOCK).open("wb")
             fcntl.flock(self._lock, fcntl.LOCK_EX | fcntl.LOCK_NB)
-            self._edits: BinaryIO = (folder / EDITS).open("ab")
-        except OSError as error:
-            raise ProjectError(f"Recovery is off: {folder} could not be written ({error.strerror}).") from error
-        self.rebase(project, saved_at)
+            self.rebase(base)
+            sync_folder(folder.parent)
+        except BaseException:
+            self.close(keep=True)
+            raise
 
-    def rebase(self, project: Project, saved_at: str = "") -> None:
+    def rebase(self, base: Base) -> None:
         """Begin anew from a project (after opening or saving)."""
-        base = {"saved_at": saved_at, "project": project}
+        name = f"edits-{secrets.token_hex(6)}.jsonl"
+        flags = os.O_RDWR | os.O_CREAT | os.O_EXCL | os.O_APPEND | os.O_NOFOLLOW | os.O_CLOEXEC
+        lines = os.open(self.folder / name, flags, 0o600)
+        plain = {
+            "saved_at": base.saved_at, "fingerprint": base.fingerprint, "continues": base.continues,
+            "edits": base.edits, "lines": name, "project": base.project,
+        }  # fmt: skip
         try:
-            write_atomically(self.folder / BASE, encoded(base))
-            self._edits.truncate(0)
-        except OSError as error:
-            raise ProjectError(f"Recovery is off: {self.folder} could not be written ({error.strerror}).") from error
-        self._present = project
+            clear_left_overs(self.folder, [BASE])
+            write_whole(self.folder / BASE, encoded(plain))  # from here on the old lines belong to nothing
+        except BaseException:
+            os.close(lines)
+            with contextlib.suppress(OSError):
+                os.unlink(self.folder / name)
+            raise
+        old, self._lines, self._end, self._name = self._lines, lines, 0, name
+        self._base, self._present, self._count, self._is_spoilt = base, base.project, 0, False
+        if old >= 0:
+            os.close(old)
+        for path in self.folder.glob("edits-*.jsonl"):
+            if path.name != name:
+                with contextlib.suppress(OSError):
+                    path.unlink()
+
+    @property
+    def edits(self) -> int:
+        """How many edits are in it that are not saved."""
+        return self._base.edits + self._count
+
+    def is_there(self) -> bool:
+        """Whether its files are still where they were."""
+        try:
+            there = os.stat(self.folder / self._name)
+            return os.path.samestat(there, os.fstat(self._lines)) and (self.folder / BASE).exists()
+        except OSError:
+            return False
 
     def record(self, project: Project) -> None:
         """Write what changed since the last call. Returns when the system has it; a thread syncs the disk."""
+        if self._is_spoilt:
+            self.rebase(replace(self._base, project=project, edits=self.edits + (project is not self._present)))
+            return
         operations = differences(self._present, project)
         if not operations:
             return
+        line = encoded(operations) + b"\n"
+        written = 0
         try:
-            self._edits.write(encoded(operations) + b"\n")
-            self._edits.flush()
-        except OSError as error:
-            raise ProjectError(
-                f"The last edit could not be written to the recovery journal: {error.strerror}. "
-                f"It is in the open project; make room on the disk and save."
-            ) from error
+            while written < len(line):
+                written += os.write(self._lines, line[written:])
+        except OSError:
+            self._is_spoilt = True  # a line that is half there would spoil the next one
+            os.ftruncate(self._lines, self._end)
+            self._is_spoilt = False
+            raise
+        self._end += len(line)
         self._present = project
+        self._count += 1
         self._sync_soon()
 
     def _sync_soon(self) -> None:
         if self._syncing.is_set():
             return
         self._syncing.set()
+        lines = os.dup(self._lines)  # a new base may close the old lines meanwhile
 
         def sync() -> None:
             self._syncing.clear()
-            with contextlib.suppress(OSError, ValueError):  # closed meanwhile: then nothing is left to sync
-                os.fdatasync(self._edits.fileno())
+            try:
+                os.fdatasync(lines)
+            except OSError:
+                self._is_spoilt = True  # what the system held for the disk may be gone
+            finally:
+                os.close(lines)
 
         threading.Thread(target=sync, name="journal-sync", daemon=True).start()
 
     def close(self, *, keep: bool = False) -> None:
         """Stop writing; the folder goes unless it is to be kept."""
-        self._edits.close()
         if not keep:
             shutil.rmtree(self.folder, ignore_errors=True)
-        self._lock.close()
+        for descriptor in (self._lines, self._lock):
+            if descriptor >= 0:
+                os.close(descriptor)
+        self._lines = self._lock = -1
 
 
 class JournalWriter:
     """Write a journal on a thread of its own, in order, so that no edit waits for the disk.
 
+    What cannot be written is said once and tried again until it can; if the journal is taken away, another is begun.
+
     Parameters
     ----------
-    folder : Path
-    project : Project
-    saved_at : str
-        As for `Journal`.
-    failed : callable
-        Called on the writer's thread with a sentence when something could not be written.
+    roots : tuple of Path
+        Where journals are kept: the first of them that can be written.
+    base : Base
+    told : callable
+        Called on the writer's thread with a sentence, and whether it is about something that failed.
     """
 
     def __init__(
-        self, folder: Path, project: Project, saved_at: str = "", failed: Callable[[str], None] = lambda words: None
+        self, roots: tuple[Path, ...], base: Base, told: Callable[[str, bool], None] = lambda words, is_fault: None
     ) -> None:
-        self.folder = folder
-        self._failed = failed
+        self._roots = roots
+        self._told = told
         self._journal: Journal | None = None
-        self._work: queue.SimpleQueue[Callable[[], None] | None] = queue.SimpleQueue()
+        self._base = base
+        self._present = base.project
+        self._is_behind = True
+        self._has_base = True
+        self._has_failed = False
+        self._work: queue.SimpleQueue[Callable[[], None]] = queue.SimpleQueue()
+        self._is_closing = False
         self._thread = threading.Thread(target=self._run, name="journal", daemon=True)
         self._thread.start()
-        self._work.put(lambda: self._open(project, saved_at))
+
+    @property
+    def folder(self) -> Path | None:
+        """Where the journal is; None while there is none."""
+        return self._journal.folder if self._journal is not None else None
 
     def record(self, project: Project) -> None:
         """Write what changed; returns at once."""
-        self._work.put(lambda: self._with(lambda journal: journal.record(project)))
+        self._work.put(lambda: self._take(project))
 
-    def rebase(self, project: Project, saved_at: str = "") -> None:
+    def rebase(self, base: Base) -> None:
         """Begin anew from a project (after saving); returns at once."""
-        self._work.put(lambda: self._with(lambda journal: journal.rebase(project, saved_at)))
+        self._work.put(lambda: self._take_base(base))
 
     def flush(self, timeout_s: float = 10.0) -> bool:
-        """Wait until all that was asked for is written; returns whether it is."""
+        """Wait until all that was asked for has been tried; returns whether it is written."""
         done = threading.Event()
         self._work.put(done.set)
-        return done.wait(timeout_s)
+        return done.wait(timeout_s) and not self._is_behind
 
     def close(self, *, keep: bool = False, timeout_s: float = 10.0) -> None:
         """Write what is left and stop; the folder goes unless it is to be kept."""
-        self._work.put(lambda: self._with(lambda journal: journal.close(keep=keep)))
-        self._work.put(None)
+        self._work.put(lambda: self._stop(keep))
         self._thread.join(timeout_s)
 
-    def _open(self, project: Project, saved_at: str) -> None:
-        self._journal = Journal(self.folder, project, saved_at)
-
-    def _with(self, act: Callable[[Journal], None]) -> None:
-        if self._journal is not None:
-            act(self._journal)
+    # -- on the thread --------------------------------------------------------------------------------------
 
     def _run(self) -> None:
-        while (act := self._work.get()) is not None:
+        self._try_to(self._catch_up)
+        while not self._is_closing:
             try:
-                act()
-            except ProjectError as error:
-                self._failed(str(error))
+                act = self._work.get(timeout=RETRY_S)
+            except queue.Empty:
+                act = self._look_after
+            self._try_to(act)
 
-
-@dataclass(frozen=True, slots=True)
-class Recovered:
-    """What a journal gave back: the project, where it had been saved, how many edits came after that."""
-
-    project: Project
-    saved_at: str
-    edits: int
-
-
-def recover(folder: Path) -> Recovered:
-    """Read a journal. A last line that was cut off is left out.
-
-    Raises
-    ------
-    ProjectError
-        If the journal is damaged beyond that.
-    """
-    try:
-        base = decoded((folder / BASE).read_bytes())
-        lines = (folder / EDITS).read_bytes().split(b"\n")
-        plain, count = base["project"], 0
-        for line in lines[:-1]:
-            for operation in decoded(line):
-                plain = _apply(plain, operation)
-            count += 1
-        return Recovered(from_plain(plain), base["saved_at"], count)
-    except (OSError, ValueError, KeyError, IndexError, TypeError) as error:
-        raise ProjectError(f"The recovery journal {folder} is damaged ({error}).") from error
-
-
-def abandoned(root: Path) -> list[Path]:
-    """Return the journals below a folder that hold edits and whose process is gone, newest first."""
-    found = []
-    for folder in root.iterdir() if root.is_dir() else ():
+    def _try_to(self, act: Callable[[], None]) -> None:
         try:
-            with (folder / LOCK).open("rb") as lock:
-                fcntl.flock(lock, fcntl.LOCK_EX | fcntl.LOCK_NB)
-            if (folder / EDITS).stat().st_size:
-                found.append(folder)
-        except OSError:
-            continue  # alive, or no journal
-    return sorted(found, key=lambda folder: (folder / EDITS).stat().st_mtime, reverse=True)
+            act()
+        except OSError as error:
+            self._failed(error)
+
+    def _take(self, project: Project) -> None:
+        self._present, self._is_behind = project, True
+        self._catch_up()
+
+    def _take_base(self, base: Base) -> None:
+        self._base, self._has_base = base, False
+        self._take(base.project)
+
+    def _look_after(self) -> None:
+        if self._is_behind or self._journal is None or not self._journal.is_there():
+            self._catch_up()
+
+    def _catch_up(self) -> None:
+        """Bring the disk to what the project is now."""
+        lost = self._journal if self._journal is not None and not self._journal.is_there() else None
+        if lost is not None:
+            self._base = replace(self._base, project=self._present, edits=lost.edits)
+            self._journal = None
+            lost.close(keep=True)
+        if self._journal is None:
+            self._journal = self._begun()
+        elif not self._has_base:
+            self._journal.rebase(self._base)
+        self._has_base = True
+        self._journal.record(self._present)
+        self._is_behind = False
+        if lost is not None:
+            self._told(f"The recovery journal {lost.folder} was deleted. A new one is {self._journal.folder}.", True)
+        elif self._has_failed:
+            self._told("The recovery journal can be written again, and has everything.", False)
+        self._has_failed = False
+
+    def _begun(self) -> Journal:
+        """Return a new journal in the first place that can be written."""
+        fault: OSError = FileNotFoundError(errno.ENOENT, os.strerror(errno.ENOENT))
+        for root in self._roots:
+            name = f"{time.strftime('%Y%m%d-%H%M%S')}-{os.getpid()}-{secrets.token_hex(3)}"
+            try:
+                root.mkdir(mode=0o700, parents=True, exist_ok=True)
+                if root.stat().st_uid != os.getuid():
+                    raise PermissionError(errno.EACCES, "it belongs to somebody else", str(root))
+                return Journal(root / name, self._base)
+            except OSError as error:
+                fault = error
+        raise fault
+
+    def _failed(self, error: OSError) -> None:
+        if not self._has_failed:
+            where = self._journal.folder if self._journal is not None else self._roots[0]
+            self._told(
+                f"The recovery journal could not be written: {reason(error, where)}. "
+                f"Your edits are in the open project alone; make room and save it.", True,
+            )  # fmt: skip
+        self._has_failed = True
+
+    def _stop(self, keep: bool) -> None:
+        self._is_closing = True
+        if self._journal is not None:
+            self._journal.close(keep=keep)

@@ -2,19 +2,23 @@
 
 from __future__ import annotations
 
+import hashlib
 import os
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
 import msgspec
 from msgspec.structs import replace
 
+from gommage.core.disk import clear_left_overs, read_file, reason, write_whole
 from gommage.core.document.arrays import Array, decode_array, encode_array
 from gommage.core.document.checks import dangling, unsupported
 from gommage.core.document.records import SCHEMA_VERSION, CleanPlate, FromPicture, Project, Shot
+from gommage.core.document.soundness import at, unplaceable, unsound
 from gommage.core.document.upgrades import UPGRADES
-from gommage.errors import ProjectError
+from gommage.errors import ProjectChangedError, ProjectError
 
 __all__ = [
     "FILE_NAME",
@@ -22,16 +26,27 @@ __all__ = [
     "decoded",
     "encoded",
     "folder_of",
+    "absolute",
+    "Opened",
     "from_plain",
     "json_schema",
     "load",
+    "opened",
     "save",
     "to_plain",
-    "write_atomically",
 ]
 
 FOLDER_SUFFIX = ".gommage"
 FILE_NAME = "project.json"
+LARGEST_FILE = 200 * 2**20
+"""Bytes of a project or a journal: some ten thousand long strokes."""
+MOST_VALUES = 4_000_000
+"""In one of them; what has many numbers has them in packed arrays."""
+DAMAGED = (
+    msgspec.ValidationError, ValueError, LookupError, TypeError, AttributeError, ArithmeticError, RecursionError,
+    MemoryError,
+)  # fmt: skip
+"""What Python raises for plain data that are not what they should be."""
 
 
 def to_plain(record: object) -> Any:
@@ -53,6 +68,9 @@ def decoded(text: bytes) -> Any:
     ValueError
         If it is cut off or not JSON.
     """
+    values = text.count(b",")
+    if values > MOST_VALUES:
+        raise ValueError(f"{values} values; {MOST_VALUES} are the most")
     try:
         return msgspec.json.decode(text)
     except (msgspec.DecodeError, RecursionError, UnicodeDecodeError) as error:
@@ -85,13 +103,25 @@ def from_plain(plain: object) -> Project:
             plain = UPGRADES[version](plain)
             version += 1
         project = msgspec.convert(plain, Project, dec_hook=decode_array)
-    except (msgspec.ValidationError, ValueError, KeyError, TypeError, AttributeError) as error:
-        raise ProjectError(f"its contents are damaged: {error}") from error
-    for shot in project.shots:
-        fault = dangling(shot) or unsupported(shot)
-        if fault:
-            raise ProjectError(f"in the shot {shot.name}: {fault.rstrip('.')}")
+    except DAMAGED as error:
+        raise ProjectError(f"its contents are damaged: {_placed(error)}") from error
+    fault = unsound(project) or next(_faults(project), "")
+    if fault:
+        raise ProjectError(f"it cannot be used: {fault}")
     return project
+
+
+def _faults(project: Project) -> Iterator[str]:
+    for index, shot in enumerate(project.shots):
+        fault = dangling(shot) or unsupported(shot) or unplaceable(shot)
+        if fault:
+            yield at(f"shots[{index}]", fault.rstrip("."))
+
+
+def _placed(error: BaseException) -> str:
+    """Return what is wrong with plain data, its place in front: ``shots[0].name: Expected `str`, got `int```."""
+    what, _, place = str(error).partition(" - at `$")
+    return f"{place.rstrip('`').lstrip('.')}: {what}" if place else what or type(error).__name__
 
 
 def json_schema() -> dict[str, Any]:
@@ -115,51 +145,64 @@ def json_schema() -> dict[str, Any]:
     return msgspec.json.schema(Project, schema_hook=of_array)
 
 
-def write_atomically(path: Path, data: bytes) -> None:
-    """Write a file so that, whatever happens, either the old or the new one is there whole.
+@dataclass(frozen=True, slots=True)
+class Opened:
+    """A project as it was read, and the fingerprint of the file it was read from."""
 
-    Raises
-    ------
-    OSError
-        From the file system; the old file is then untouched.
-    """
-    temporary = path.with_name(f".{path.name}.{os.getpid()}.part")
-    try:
-        with temporary.open("wb") as file:
-            file.write(data)
-            file.flush()
-            os.fsync(file.fileno())
-        temporary.replace(path)
-    except OSError:
-        temporary.unlink(missing_ok=True)
-        raise
-    directory = os.open(path.parent, os.O_RDONLY)
-    try:
-        os.fsync(directory)
-    finally:
-        os.close(directory)
+    project: Project
+    fingerprint: str
 
 
-def save(project: Project, folder: Path) -> None:
+def save(project: Project, folder: Path, expected: str | None = None) -> str:
     """Write a project into its folder (made if need be); footage paths become relative where they can.
 
+    Parameters
+    ----------
+    project : Project
+    folder : Path
+    expected : str, optional
+        Fingerprint of what is there, empty for nothing; if something else is there, nothing is written.
+
+    Returns
+    -------
+    str
+        The fingerprint of what was written.
+
     Raises
     ------
+    ProjectChangedError
+        If what is there is not what was expected.
     ProjectError
-        If the folder cannot be written; what was there before is untouched.
+        If the folder cannot be written. Either way, what was there before is untouched.
     """
+    path = folder / FILE_NAME
     try:
         folder.mkdir(parents=True, exist_ok=True)
         text = encoded(_with_paths(project, lambda path: _relative(path, folder)), is_readable=True)
-        write_atomically(folder / FILE_NAME, text)
+        clear_left_overs(folder, [FILE_NAME])
+        if expected is not None and path.exists() and _fingerprint(read_file(path, LARGEST_FILE)) != expected:
+            raise ProjectChangedError(
+                f"{folder.name} was changed on disk by someone else, since it was opened or saved here."
+                if expected else f"There is a project in {folder} already."
+            )  # fmt: skip
+        write_whole(path, text)
     except OSError as error:
-        reason = error.strerror or str(error)
         raise ProjectError(
-            f"{folder} could not be saved: {reason}. The project is still open; save it somewhere else."
+            f"{folder} could not be saved: {reason(error, folder)}. The project is still open; save it somewhere else."
         ) from error
+    return _fingerprint(text)
+
+
+def _fingerprint(text: bytes) -> str:
+    return hashlib.blake2b(text, digest_size=16).hexdigest()
 
 
 def load(folder: Path) -> Project:
+    """Read a project; see `opened`."""
+    return opened(folder).project
+
+
+def opened(folder: Path) -> Opened:
     """Read a project.
 
     Parameters
@@ -174,9 +217,10 @@ def load(folder: Path) -> Project:
     """
     folder = folder_of(folder)
     try:
-        text = (folder / FILE_NAME).read_bytes()
-    except OSError as error:
-        raise ProjectError(f"{folder} could not be opened: {error.strerror or error}.") from error
+        text = read_file(folder / FILE_NAME, LARGEST_FILE)
+    except (OSError, ValueError) as error:
+        words = reason(error, folder) if isinstance(error, OSError) else str(error)
+        raise ProjectError(f"{folder} could not be opened: {words}.") from error
     try:
         plain = decoded(text)
     except ValueError as error:
@@ -185,7 +229,12 @@ def load(folder: Path) -> Project:
         project = from_plain(plain)
     except ProjectError as error:
         raise ProjectError(f"{folder} could not be opened: {error}.") from error
-    return _with_paths(project, lambda path: str((folder.absolute() / path).resolve()) if path else path)
+    return Opened(_with_paths(project, lambda path: absolute(path, folder)), _fingerprint(text))
+
+
+def absolute(path: str, folder: Path) -> str:
+    """Return a path of a project in a folder as it is without that; empty stays empty."""
+    return os.path.normpath(folder.absolute() / path) if path else path
 
 
 def _relative(path: str, folder: Path) -> str:

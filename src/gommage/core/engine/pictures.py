@@ -58,7 +58,7 @@ class Pictures:
 
     def plates(self, footage: Footage, check: Check = _never) -> Plates:
         """Return the opened footage."""
-        return self._cache.get_or_make(("open", footage), lambda: open_plates(footage), check)
+        return self._cache.get_or_make(("open", footage), lambda: open_plates(footage, check), check)
 
     def raw(self, footage: Footage, frame: int, check: Check = _never) -> RawFrame:
         """Return a frame as its file holds it (not cached; `plate` is)."""
@@ -79,7 +79,7 @@ class Pictures:
         def read() -> Picture:
             raw = self.raw(footage, frame, check)
             check()
-            return read_linear(raw, footage.colour_space)
+            return read_linear(raw, footage.colour_space, check)
 
         return self._cache.get_or_make(("plate", footage, frame, 0), read, check)
 
@@ -96,7 +96,7 @@ class Pictures:
             return self.plate(key.footage, key.home_frame, 0, check)
 
         def load() -> Picture:
-            picture = read_picture(Path(base.path), base.colour_space)
+            picture = read_picture(Path(base.path), base.colour_space, check)
             wanted = key.footage.height, key.footage.width
             if picture.shape[:2] != wanted:
                 raise FootageError(

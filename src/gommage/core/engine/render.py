@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import contextlib
+import os
 import re
 from collections.abc import Callable, Iterable
 from concurrent.futures import ProcessPoolExecutor
@@ -13,7 +15,8 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from gommage.core.document import Shot, placement, store
+from gommage.core.disk import clear_left_overs, reason
+from gommage.core.document import FromPicture, Shot, placement, store
 from gommage.core.document.records.project import SCENE_LINEAR
 from gommage.core.engine.evaluate import Engine
 from gommage.core.geometry import Window
@@ -105,15 +108,20 @@ def render(
     wanted = list(frames)
     if not wanted:
         raise RenderError("There are no frames to render.")
+    if target.name and (os.path.basename(target.name) != target.name or "\0" in target.name or target.name[0] == "."):
+        raise RenderError(f"{target.name} is no name for files: it must not lead to another folder.")
     folder = target.path.parent if target.is_movie else target.path
     try:
         folder.mkdir(parents=True, exist_ok=True)
     except OSError as error:
-        raise RenderError(f"{folder} could not be made: {error.strerror}. Choose another folder.") from error
+        raise RenderError(f"{folder} could not be made: {reason(error, folder)}. Choose another folder.") from error
+    except ValueError as error:
+        raise RenderError("The folder's name cannot be used. Choose another folder.") from error
     if target.is_movie:
         return _render_movie(engine, shot, wanted, target, progress, check)
     written: list[Path] = []
     left_out: list[tuple[int, str]] = []
+    _clear_stills(engine, shot, wanted, target)
     for count, frame in enumerate(wanted, 1):
         check()
         try:
@@ -129,13 +137,42 @@ def _render_still(engine: Engine, shot: Shot, frame: int, target: RenderTarget, 
     source = Path(engine.plates(shot.footage).file_of(frame))
     kind = STILL_FORMATS[target.format] if target.format else format_like(raw, source.suffix)
     path = target.path / _file_name(source, frame, kind.suffix, target.name, is_movie=shot.footage.is_movie)
-    if path.exists() and path.samefile(source):
-        raise RenderError(f"{path.name} would overwrite the plate. Choose another folder.")
+    refuse_sources(path, shot, source)
     pixels = composed(engine, shot, frame, raw, kind, target.held_still, check)
     keeps_alpha = shot.footage.keep_alpha and raw.alpha is not None and not target.held_still
     alpha = _as_type(raw.alpha, kind) if keeps_alpha and raw.alpha is not None else None
     write_still(path, pixels, bits=kind.bits, alpha=alpha, attributes=raw.attributes)
     return path
+
+
+def refuse_sources(path: Path, shot: Shot, *sources: Path) -> None:
+    """Refuse to write over what the shot is made from, by whatever name or link it goes.
+
+    Raises
+    ------
+    RenderError
+    """
+    if not path.exists():
+        return
+    bases = (plate.base for plate in shot.clean_plates)
+    pictures = [Path(base.path) for base in bases if isinstance(base, FromPicture)]
+    for source in (*sources, Path(shot.footage.path), *pictures):
+        with contextlib.suppress(OSError, ValueError):
+            if path.samefile(source):
+                what = "a clean plate's picture" if source in pictures else "the plate"
+                raise RenderError(f"{path.name} would overwrite {what}. Choose another folder.")
+
+
+def _clear_stills(engine: Engine, shot: Shot, frames: list[int], target: RenderTarget) -> None:
+    """Remove what was left of these frames' files when an earlier render was killed."""
+    plates = engine.plates(shot.footage)
+    suffixes = {one.suffix for one in STILL_FORMATS.values()}
+    names = {
+        _file_name(Path(plates.file_of(frame)), frame, suffix, target.name, is_movie=shot.footage.is_movie)
+        for frame in frames
+        for suffix in suffixes
+    }
+    clear_left_overs(target.path, names)
 
 
 def _file_name(source: Path, frame: int, suffix: str, name: str, *, is_movie: bool) -> str:
@@ -234,6 +271,8 @@ def _render_movie(
     check: Callable[[], None],
 ) -> RenderReport:
     footage = shot.footage
+    refuse_sources(target.path, shot, *(Path(engine.plates(footage).file_of(frame)) for frame in footage.frames))
+    clear_left_overs(target.path.parent, [target.path.name])
     writer = MovieWriter(target.path, (footage.width, footage.height), footage.frames_per_second)
     kind = STILL_FORMATS["tiff-16"]
     left_out: list[tuple[int, str]] = []

@@ -11,12 +11,14 @@ from typing import Any
 
 import numpy as np
 
+from gommage.core.disk import read_file, reason, write_whole
 from gommage.core.document import Array, FrameRange, Placement, Surface, Track, store
 from gommage.core.geometry import fitted, moved
 from gommage.errors import FollowError
 
 __all__ = ["read_track", "write_track"]
 
+LARGEST_FILE = 200 * 2**20
 FORMAT = "gommage-track"
 VERSION = 1
 CORNERS = [f"corner{number}_{axis}" for number in range(1, 5) for axis in "xy"]
@@ -51,9 +53,9 @@ def write_track(path: Path, surface: Surface, placed: Placement, size_wh: tuple[
     else:
         raise FollowError(f"{path.name}: a follow is written as .csv or .json.")
     try:
-        store.write_atomically(path, text)
+        write_whole(path, text)
     except OSError as error:
-        raise FollowError(f"{path.name} could not be written: {error.strerror or error}.") from error
+        raise FollowError(f"{path.name} could not be written: {reason(error, path)}.") from error
 
 
 def _rows(surface: Surface, placed: Placement) -> Iterable[dict[str, Any]]:
@@ -98,7 +100,7 @@ def _as_json(rows: list[dict[str, Any]], surface: Surface, size_wh: tuple[int, i
     return store.encoded(plain, is_readable=True)
 
 
-def read_track(path: Path, surface: Surface) -> Track:
+def read_track(path: Path, surface: Surface, within: FrameRange | None = None) -> Track:
     """Read a track for a surface from a file that `write_track` or another program wrote.
 
     Matrices are taken where there are any; with corners alone, those of the surface's home frame are where it is at
@@ -109,6 +111,8 @@ def read_track(path: Path, surface: Surface) -> Track:
     path : Path
     surface : Surface
         Whose track it becomes. In a file with matrices the home frame must be the same.
+    within : FrameRange, optional
+        The shot's frames; others are left out.
 
     Raises
     ------
@@ -116,15 +120,27 @@ def read_track(path: Path, surface: Surface) -> Track:
         If the file is not there, not a follow, or does not fit.
     """
     try:
-        text = path.read_text()
-    except (OSError, UnicodeDecodeError) as error:
-        reason = getattr(error, "strerror", None) or "it is not text"
-        raise FollowError(f"{path.name} could not be read: {reason}.") from error
+        text = read_file(path, LARGEST_FILE).decode()
+    except OSError as error:
+        raise FollowError(f"{path.name} could not be read: {reason(error, path)}.") from error
+    except ValueError as error:
+        raise FollowError(f"{path.name} could not be read: it is not text.") from error
     try:
         rows = _from_json(text) if path.suffix.lower() == ".json" else _from_csv(text)
-        return _track(rows, surface)
-    except (ValueError, KeyError, TypeError, IndexError) as error:
+        track = _track(rows, surface)
+    except (*store.DAMAGED, csv.Error) as error:
         raise FollowError(f"{path.name} is not a follow that can be read ({error}).") from error
+    return track if within is None else _cut(track, within, path)
+
+
+def _cut(track: Track, within: FrameRange, path: Path) -> Track:
+    own = track.frames
+    first, last = max(own.first, within.first), min(own.last, within.last)
+    if first > last:
+        raise FollowError(
+            f"{path.name} has frames {own.first}–{own.last}; the shot has {within.first}–{within.last}, none of them."
+        )
+    return track.part(FrameRange(first=first, last=last))
 
 
 def _from_json(text: str) -> list[dict[str, Any]]:
@@ -157,7 +173,7 @@ def _track(rows: list[dict[str, Any]], surface: Surface) -> Track:
         raise ValueError("it holds no frames")
     rows = sorted(rows, key=lambda row: row["frame"])
     frames = [int(row["frame"]) for row in rows]
-    if frames != list(FrameRange(first=frames[0], last=frames[-1])):
+    if len(frames) != frames[-1] - frames[0] + 1 or frames != list(FrameRange(first=frames[0], last=frames[-1])):
         raise ValueError("its frames do not follow each other")
     matrices = np.array([_matrix(row, surface) for row in rows])
     if not np.isfinite(matrices).all() or (np.abs(np.linalg.det(matrices)) < 1e-12).any():

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import contextlib
 import os
+from collections.abc import Iterator
 from dataclasses import dataclass
 from fractions import Fraction
 from pathlib import Path
@@ -13,7 +15,10 @@ import numpy as np
 import OpenImageIO as oiio
 from numpy.typing import NDArray
 
+from gommage.core.disk import WholeFile, reason, write_whole
 from gommage.errors import RenderError
+
+FORMATS = {".mov": "mov", ".mp4": "mp4", ".mkv": "matroska"}
 
 __all__ = ["STILL_FORMATS", "MovieWriter", "StillFormat", "write_still"]
 
@@ -113,14 +118,10 @@ def write_still(
         spec.attribute("compression", compression)
     if bits < pixels.dtype.itemsize * 8:
         spec.attribute("oiio:BitsPerSample", bits)
-    temporary = path.with_name(f".{path.stem}.{os.getpid()}.part{path.suffix}")
     try:
-        _write(temporary, path, spec, np.ascontiguousarray(pixels))
-        temporary.replace(path)
+        write_whole(path, _encoded(path, spec, np.ascontiguousarray(pixels)))
     except OSError as error:
-        raise RenderError(f"{path.name} could not be written: {error.strerror}.") from error
-    finally:
-        temporary.unlink(missing_ok=True)
+        raise RenderError(f"{path.name} could not be written: {reason(error, path.parent)}.") from error
 
 
 def _set_attribute(spec: oiio.ImageSpec, name: str, value: Any) -> None:
@@ -137,30 +138,24 @@ def _set_attribute(spec: oiio.ImageSpec, name: str, value: Any) -> None:
     spec.attribute(name, special.get(name, shape), numbers)
 
 
-def _write(temporary: Path, path: Path, spec: oiio.ImageSpec, pixels: NDArray[np.generic]) -> None:
-    output = oiio.ImageOutput.create(str(temporary))
+def _encoded(path: Path, spec: oiio.ImageSpec, pixels: NDArray[np.generic]) -> bytes:
+    """Return the picture as the file will hold it.
+
+    It is encoded in memory: codecs notice a full disk late or not at all, and then say that all is well.
+    """
+    output = oiio.ImageOutput.create(path.suffix.lstrip("."))
     if output is None:
         raise RenderError(f"{path.name} could not be written: {path.suffix} is not a format Gommage writes.")
-    whole = output.open(str(temporary), spec) and output.write_image(pixels)
-    reason = output.geterror()
-    whole = output.close() and whole
-    # Codecs notice a full disk late or not at all; the system's own answer is the one to trust.
-    with temporary.open("rb") as file:
-        os.fsync(file.fileno())
-    if not whole or not temporary.stat().st_size:
-        raise RenderError(f"{path.name} could not be written: {_reason(path, reason)}.")
-
-
-def _reason(path: Path, message: str) -> str:
-    try:
-        space = os.statvfs(path.parent)
-        if space.f_bavail * space.f_frsize < 64 * 1024**2 and "ermission" not in message:
-            return "the disk is full"
-    except OSError:
-        pass
-    if not os.access(path.parent, os.W_OK):
-        return f"{path.parent} is read-only"
-    return (message.strip().splitlines() or ["the writer gave no reason"])[0][:140]
+    with open(os.memfd_create(path.suffix.lstrip(".")), "rb") as memory:
+        name = f"/proc/self/fd/{memory.fileno()}"
+        whole = output.open(name, spec) and output.write_image(pixels)
+        words = output.geterror()
+        whole = output.close() and whole
+        data = memory.read()
+    if not whole or not data:
+        words = (words.strip().splitlines() or ["the writer gave no reason"])[0][:140]
+        raise RenderError(f"{path.name} could not be written: {words}.")
+    return data
 
 
 class MovieWriter:
@@ -190,43 +185,49 @@ class MovieWriter:
             raise RenderError(f"{path.name}: movies are written as {', '.join(self.CODECS)}.")
         codec, pixel_format, options = self.CODECS[path.suffix]
         self._path = path
-        self._temporary = path.with_name(f".{path.stem}.{os.getpid()}.part{path.suffix}")
         if pixel_format == "yuv420p" and (size_wh[0] % 2 or size_wh[1] % 2):
             raise RenderError(
                 f"{path.name}: H.264 needs an even width and height, the shot is {size_wh[0]} x {size_wh[1]}."
             )
+        with self._said():
+            self._whole = WholeFile(path)
         try:
-            self._container = av.open(str(self._temporary), "w")
-            self._stream: Any = self._container.add_stream(codec, rate=rate, options=options)
-            self._stream.width, self._stream.height = size_wh
-            self._stream.pix_fmt = pixel_format
-        except (av.FFmpegError, OSError, ValueError) as error:
-            raise RenderError(f"{path.name} could not be written: {_av_reason(error)}.") from error
+            with self._said():
+                # the decoder's library writes through the open file, so that what fails is known
+                self._container = av.open(self._whole.file, "w", format=FORMATS[path.suffix])
+                self._stream: Any = self._container.add_stream(codec, rate=rate, options=options)
+                self._stream.width, self._stream.height = size_wh
+                self._stream.pix_fmt = pixel_format
+        except RenderError:
+            self._whole.drop()
+            raise
 
     def add(self, pixels: NDArray[np.uint16]) -> None:
         """Add one frame, (H, W, 3) uint16 in the movie's colour space."""
         frame = av.VideoFrame.from_ndarray(np.ascontiguousarray(pixels), format="rgb48le")
-        try:
+        with self._said():
             for packet in self._stream.encode(frame):
                 self._container.mux(packet)
-        except (av.FFmpegError, OSError) as error:
-            raise RenderError(f"{self._path.name} could not be written: {_av_reason(error)}.") from error
 
     def finish(self) -> None:
         """Write what is held back and give the movie its name."""
-        try:
+        with self._said():
             for packet in self._stream.encode():
                 self._container.mux(packet)
             self._container.close()
-            self._temporary.replace(self._path)
-        except (av.FFmpegError, OSError) as error:
-            raise RenderError(f"{self._path.name} could not be written: {_av_reason(error)}.") from error
+            self._whole.keep()
 
     def discard(self) -> None:
         """Throw away what was written so far."""
-        self._container.close()
-        self._temporary.unlink(missing_ok=True)
+        with contextlib.suppress(av.FFmpegError, OSError, ValueError):
+            self._container.close()
+        self._whole.drop()
 
-
-def _av_reason(error: Exception) -> str:
-    return getattr(error, "strerror", None) or str(error)
+    @contextlib.contextmanager
+    def _said(self) -> Iterator[None]:
+        """Turn what the library or the system says into a sentence."""
+        try:
+            yield
+        except (av.FFmpegError, OSError, ValueError) as error:
+            words = reason(error, self._path.parent) if isinstance(error, OSError) else str(error)
+            raise RenderError(f"{self._path.name} could not be written: {words}.") from error

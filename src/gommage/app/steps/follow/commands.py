@@ -165,6 +165,6 @@ class FollowCommands:
             return
         path, label = Path(chosen), f"Read {Path(chosen).name}"
         self._session.submit(
-            ("read follow", chosen), Priority.SCREEN, lambda check: read_track(path, surface),
+            ("read follow", chosen), Priority.SCREEN, lambda check: read_track(path, surface, shot.footage.frames),
             lambda track: self._session.commit(label, edits.change_surface, shot.id, surface.id, track=track),
         )  # fmt: skip

@@ -7,12 +7,12 @@ from typing import Any, TypeVar
 
 from msgspec.structs import replace
 
-from gommage.core.document.checks import dangling, unsupported
+from gommage.core.document.checks import fault_of
 from gommage.core.document.records import Project, Record, Shot
 from gommage.core.document.records.base import HasId
 from gommage.errors import EditError
 
-__all__ = ["changed", "in_shot", "moved_to", "refuse_what_is_there", "said", "swapped", "without"]
+__all__ = ["changed", "in_shot", "moved_to", "refuse_faults", "refuse_what_is_there", "said", "swapped", "without"]
 
 _Any = TypeVar("_Any", bound=Record)
 _Item = TypeVar("_Item", bound=HasId)
@@ -72,6 +72,13 @@ def refuse_what_is_there(items: tuple[_Item, ...], item: _Item, kind: str) -> No
         raise EditError(f"There is a {kind} of the id {item.id!r} in this shot already.")
 
 
+def refuse_faults(shot: Shot, before: Shot | None = None) -> None:
+    """Refuse a shot that cannot be; see `fault_of`."""
+    fault = fault_of(shot, before)
+    if fault:
+        raise EditError(said(ValueError(fault)))
+
+
 def in_shot(project: Project, shot_id: str, change: Callable[[Shot], Shot]) -> Project:
     """Return the project with a shot changed.
 
@@ -87,7 +94,5 @@ def in_shot(project: Project, shot_id: str, change: Callable[[Shot], Shot]) -> P
         raise EditError(f"There is no item {error.args[0]!r} in this project any more.") from error
     if new is shot or new == shot:
         return project
-    for fault in (dangling(new, shot), unsupported(new, shot)):
-        if fault:
-            raise EditError(fault)
+    refuse_faults(new, shot)
     return replace(project, shots=swapped(project.shots, new))

@@ -6,8 +6,7 @@ from typing import Any
 
 from msgspec.structs import replace
 
-from gommage.core.document.checks import dangling, unsupported
-from gommage.core.document.edits.changing import changed, in_shot, moved_to, without
+from gommage.core.document.edits.changing import changed, in_shot, moved_to, refuse_faults, without
 from gommage.core.document.records import Footage, Project, Shot
 from gommage.errors import EditError
 
@@ -18,9 +17,7 @@ def add_shot(project: Project, shot: Shot) -> Project:
     """Return the project with one more shot, at the end of the reel."""
     if any(other.id == shot.id for other in project.shots):
         raise EditError(f"The shot {shot.name} is in this project already.")
-    fault = dangling(shot) or unsupported(shot)
-    if fault:
-        raise EditError(fault)
+    refuse_faults(shot)
     return replace(project, shots=(*project.shots, shot))
 
 
