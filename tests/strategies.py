@@ -1,5 +1,7 @@
 """Hypothesis strategies for documents."""
 
+from operator import attrgetter
+
 import numpy as np
 from hypothesis import strategies as st
 
@@ -52,7 +54,9 @@ names = st.text(letters, min_size=1, max_size=12)
 number = st.floats(-1e4, 1e4, allow_nan=False)
 share = st.floats(0, 1)
 
-
+id_of = attrgetter("id")
+TRIANGLE = [(0.0, 0.0), (9.0, 0.0), (9.0, 9.0)]
+"""Every shape has some area."""
 tools = st.sampled_from((Tool.CLONE, Tool.HEAL, Tool.RESTORE))
 lives = st.sampled_from(((), (Frames(first=1002),), (Frames(last=1004), Frames(first=1007, last=1009))))
 keyed = st.floats(0, 2) | st.just(Keys(keys=(Key(frame=1001, value=0.5), Key(frame=1009, value=1.5, ease=Ease.HELD))))
@@ -60,12 +64,15 @@ keyed = st.floats(0, 2) | st.just(Keys(keys=(Key(frame=1001, value=0.5), Key(fra
 
 @st.composite
 def shapes(draw, frame=1001):
-    count = draw(st.integers(3, 6))
+    count = draw(st.integers(0, 3))
     frames = sorted(draw(st.sets(st.integers(1001, 1020), min_size=1, max_size=3)))
     keys = tuple(
-        ShapeKey.of(f, draw(st.lists(st.tuples(number, number), min_size=count, max_size=count))) for f in frames
+        ShapeKey.of(f, TRIANGLE + draw(st.lists(st.tuples(number, number), min_size=count, max_size=count)))
+        for f in frames
     )
-    kinds = draw(st.lists(st.sampled_from((VertexKind.CORNER, VertexKind.SMOOTH)), min_size=count, max_size=count))
+    kinds = draw(
+        st.lists(st.sampled_from((VertexKind.CORNER, VertexKind.SMOOTH)), min_size=count + 3, max_size=count + 3)
+    )
     return Shape(id=draw(names), keys=keys, kinds=tuple(kinds), ease=draw(st.sampled_from(Ease)))
 
 
@@ -77,7 +84,7 @@ def mattes(draw, least=0):
             combine=draw(st.sampled_from(Combine)), is_inverted=draw(st.booleans()), grow_px=draw(keyed),
             frames=draw(lives), is_on=draw(st.booleans()),
         )
-        for shape in draw(st.lists(shapes(), min_size=least, max_size=2))
+        for shape in draw(st.lists(shapes(), min_size=least, max_size=2, unique_by=id_of))
     )  # fmt: skip
     return Matte(parts=parts, grow_px=draw(keyed), softness=Softness(outwards_px=draw(keyed)))
 
@@ -117,7 +124,7 @@ def hows(draw):
             PlaneFollow, areas=mattes(1), keep_outs=mattes(), motion=st.sampled_from(MotionModel),
             channel=st.sampled_from(Channel), leaves_out_front=st.booleans(),
         )
-        | st.builds(PointsFollow, spots=st.lists(spots(), min_size=1, max_size=3).map(tuple))
+        | st.builds(PointsFollow, spots=st.lists(spots(), min_size=1, max_size=3, unique_by=id_of).map(tuple))
         | st.just(Still(corners=corners))
         | st.just(ByHand(corners=corners))
     )  # fmt: skip
@@ -133,7 +140,7 @@ def projects(draw):
     plate = CleanPlate(
         id="plate", name=draw(names), surface_id="surface", home_frame=1001,
         base=draw(st.sampled_from((FromFrame(), FromPicture(path="/pictures/clean.exr")))),
-        painting=Painting(strokes=tuple(draw(st.lists(strokes(), max_size=3)))),
+        painting=Painting(strokes=tuple(draw(st.lists(strokes(), max_size=3, unique_by=id_of)))),
     )  # fmt: skip
     fix = Fix(
         id="fix", name=draw(names), surface_id="surface",

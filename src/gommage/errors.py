@@ -29,6 +29,7 @@ __all__ = [
     "ProjectInUseError",
     "RenderError",
     "sentence",
+    "unexpected",
 ]
 
 
@@ -47,6 +48,11 @@ def sentence(words: str) -> str:
     """Return words on one line that a label can show: nothing unprintable in them, and cut in the middle if long."""
     line = " ".join("".join(letter if letter.isprintable() else " " for letter in _clipped(words)).split())
     return _clipped(line)
+
+
+def unexpected(error: BaseException) -> str:
+    """Return the sentence that is shown for an error that nobody expected."""
+    return sentence(f"Something went wrong inside Gommage ({type(error).__name__}: {error}). Your work is safe.")
 
 
 def _clipped(words: str) -> str:

@@ -165,7 +165,7 @@ def test_the_whole_job(window, demo, tmp_path, monkeypatch):
     saved = window.session.project
 
     render_some(window, tmp_path / "out")
-    window.files.open_project(tmp_path / "label.gommage")
+    window.projects.open_project(tmp_path / "label.gommage")
     settle(window)
     assert window.session.project == saved
     check_rendered(demo, window, tmp_path / "out")

@@ -1,4 +1,4 @@
-"""Parts of the window, by real events: strip, cards, panels, viewer, dialogs, shortcuts, recovery, refusals."""
+"""Parts of the window, by real events: strip, cards, panels, viewer, dialogs, shortcuts, refusals."""
 
 import json
 import os
@@ -21,15 +21,14 @@ from PySide6.QtWidgets import (
     QFileDialog,
     QLabel,
     QListView,
-    QMessageBox,
     QPushButton,
     QSlider,
     QToolButton,
 )
 
-from gommage.app import start
 from gommage.app.actions import ACTIONS
 from gommage.app.dialogs.footage import FootageDialog
+from gommage.app.dialogs.question import QuestionDialog
 from gommage.app.dialogs.render import RenderDialog
 from gommage.app.dialogs.shortcuts import ShortcutsDialog
 from gommage.app.lists.rows import Row, RowModel
@@ -37,7 +36,6 @@ from gommage.app.look.theme import DARK, LIGHT
 from gommage.app.strip.data import StripData
 from gommage.app.strip.strip import FrameStrip
 from gommage.core.document import Plates, Project, Tool, edits, store
-from gommage.core.document.journal import Journal
 from gommage.core.engine import Advice, Look, State, Step
 from gommage.core.picture import probe
 from tests.app.driving import ALT, CTRL, SHIFT, activate, answer, click, drag, find, press, pull
@@ -601,11 +599,11 @@ def test_footage_that_moved_is_asked_for(window, small_shot, tmp_path, monkeypat
     asked = []
 
     def find_them(box):
-        asked.append(box.text())
-        box.buttons()[0].click()
+        asked.append(find(box, QLabel, "Question").text())
+        find(box, QPushButton, "Find them…").click()
 
-    answer(QMessageBox, find_them)
-    window.files.open_project(tmp_path / "job.gommage")
+    answer(QuestionDialog, find_them)
+    window.projects.open_project(tmp_path / "job.gommage")
     settle(window)
     assert "is not there" in asked[0]
     assert window.shot.footage.path == str(tmp_path / "elsewhere" / "wall.####.exr")
@@ -614,7 +612,7 @@ def test_footage_that_moved_is_asked_for(window, small_shot, tmp_path, monkeypat
 
 def test_what_cannot_be_opened_is_said_and_the_work_stays(opened, tmp_path):
     project = opened.session.project
-    opened.files.open_project(tmp_path / "gone.gommage")
+    opened.projects.open_project(tmp_path / "gone.gommage")
     settle(opened)
     assert "could not be opened" in opened.words.text()
     opened.files.open_footage(tmp_path / "gone.exr")
@@ -645,32 +643,17 @@ def test_a_full_disk_while_rendering_is_said(opened, tmp_path, monkeypatch):
 
 def test_unsaved_work_is_asked_about(opened, monkeypatch):
     opened.session.commit("Rename", edits.change_fix, "shot", "fix", name="Screw")
-    answer(QMessageBox, lambda box: next(b for b in box.buttons() if b.text() == "Back").click())
+    answer(QuestionDialog, lambda dialog: find(dialog, QPushButton, "Back").click())
     opened.close()
     assert opened.isVisible()
 
 
-def test_recovery_is_offered_after_a_crash(window, small_shot, tmp_path, monkeypatch):
-    project = Project.of(small_shot)
-    journal = Journal(tmp_path / "root" / "j", project)
-    journal.record(edits.change_surface(project, "shot", "wall", name="Recovered"))
-    journal.close(keep=True)
-    monkeypatch.setattr(start, "journal_root", lambda: tmp_path / "root")
-    answer(QMessageBox, lambda box: next(b for b in box.buttons() if b.text() == "Take up").click())
-    start.offer_recovery(window)
-    settle(window)
-    assert window.shot.surfaces[0].name == "Recovered"
-    assert window.session.has_unsaved
-    settle(window)
-
-
 def test_every_edit_reaches_the_journal_at_once(opened, tmp_path):
     opened.session.commit("Rename", edits.change_fix, "shot", "fix", name="Screw")
-    wait_until(lambda: len(list((tmp_path / "journals").glob("*/edits.jsonl"))) == 1, 5)
-    (journal,) = (tmp_path / "journals").iterdir()
-    wait_until(lambda: "Screw" in (journal / "edits.jsonl").read_text(), 5)
-    lines = (journal / "edits.jsonl").read_text().splitlines()
-    assert json.loads(lines[-1]) == [{"at": ["shots", 0, "fixes", 0, "name"], "set": "Screw"}]
+    wait_until(lambda: len(list((tmp_path / "journals").glob("*/edits-*.jsonl"))) == 1, 5)
+    (lines,) = (tmp_path / "journals").glob("*/edits-*.jsonl")
+    wait_until(lambda: "Screw" in lines.read_text(), 5)
+    assert json.loads(lines.read_text().splitlines()[-1]) == [{"at": ["shots", 0, "fixes", 0, "name"], "set": "Screw"}]
 
 
 # -- dialogs ------------------------------------------------------------------------------------------------
@@ -730,7 +713,7 @@ from gommage.core.document import store
 application = make_application()
 window = make_window((Path(tempfile.mkdtemp()),))
 window.show()
-window.files.open_project(Path(sys.argv[1]))
+window.projects.open_project(Path(sys.argv[1]))
 def look():
     if not window.viewer.has_picture:
         QTimer.singleShot(50, look)

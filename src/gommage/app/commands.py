@@ -416,8 +416,8 @@ class ItemCommands:
         self._session.commit(label, edits.remove_strokes, desk.shot_id, plate.id, ids)
 
     def stop(self) -> None:
-        """Drop the shape in hand, let go of chosen strokes, else stop what runs."""
-        if self._stage.cancel():
+        """Drop the shape in hand, stop reading a picture, let go of chosen strokes, else stop what runs."""
+        if self._stage.cancel() or self._stage.views.stop_reading():
             return
         if self._desk.stroke_ids:
             self._session.set_desk(stroke_ids=())

@@ -27,10 +27,11 @@ from PySide6.QtWidgets import (
 from gommage.app.actions import ACTIONS
 from gommage.app.commands import FrameCommands, ItemCommands, ViewCommands
 from gommage.app.desk import Desk
+from gommage.app.dialogs.details import DetailsDialog
 from gommage.app.dialogs.shortcuts import ShortcutsDialog
 from gommage.app.files import FileCommands
 from gommage.app.lists.column import Column
-from gommage.app.look.controls import show_number
+from gommage.app.look.controls import push_button, show_number
 from gommage.app.look.theme import DARK, LIGHT, apply_theme, icon, tabular_font
 from gommage.app.picture.stage import Stage
 from gommage.app.picture.viewbar import ViewBar
@@ -47,6 +48,7 @@ from gommage.app.welcome import Welcome
 from gommage.app.work import LongWork, Work
 from gommage.core.document import Project, Shot
 from gommage.core.engine import Engine, Look, Priority, Step
+from gommage.core.picture.colour import configuration_fault
 
 __all__ = ["MainWindow"]
 
@@ -65,6 +67,7 @@ class MainWindow(QMainWindow):
         self.work = Work(self.session)
         self.actions_by_id: dict[str, QAction] = {}
         self._is_leaving = False
+        self.standing_fault = ""
         self._build_actions()
         self._build_parts()
         state = state_root or Path(platformdirs.user_state_dir("gommage"))
@@ -80,6 +83,7 @@ class MainWindow(QMainWindow):
         self._on_document_changed(self.session.shown, self.session.shown)
         self.viewer.setFocus()
         self.session.submit(("warm",), Priority.IDLE, warm_up, lambda _: None)
+        self.session.submit(("colour",), Priority.SCREEN, lambda check: configuration_fault(), self.stand)
 
     def call(self, name: str) -> None:
         """Do an action of the table."""
@@ -134,6 +138,10 @@ class MainWindow(QMainWindow):
         self.progress.setAccessibleName("Progress")
         self.progress.setFixedWidth(260)
         self.stop_button = action_button(action("stop"))
+        self.details_button = push_button("Details…", self._show_details, tip="What to send to who mends it")
+        self.details_button.setFocusPolicy(Qt.FocusPolicy.TabFocus)
+        self.details_button.hide()
+        self._fault = "", ""
         self._note_timer = QTimer(self)
         self._note_timer.setSingleShot(True)
         self._note_timer.timeout.connect(lambda: self._say("", is_error=False))
@@ -186,6 +194,7 @@ class MainWindow(QMainWindow):
         row.addSpacing(12)
         self._frame_parts = (*buttons, self.frame_box, self.rate)
         row.addWidget(self.words, 1)
+        row.addWidget(self.details_button)
         row.addWidget(self.progress)
         row.addWidget(self.stop_button)
         return bar
@@ -203,7 +212,8 @@ class MainWindow(QMainWindow):
         session.error_shown.connect(lambda words: self._say(words, is_error=True))
         session.note_shown.connect(lambda words: self._say(words, is_error=False))
         session.saved_changed.connect(self._show_title)
-        session.begun.connect(lambda: self._say("", is_error=False))
+        session.fault_shown.connect(self._on_fault)
+        session.begun.connect(self._on_begun)
         self.work.changed.connect(self._on_work_changed)
         self.stage.views.ready_changed.connect(self.strip.show_ready)
         self.stage.hand_changed.connect(self._refresh_actions)
@@ -249,7 +259,27 @@ class MainWindow(QMainWindow):
             self.words.style().polish(self.words)
         self.words.setText(words)
         self.words.setToolTip(words)
+        self.details_button.setVisible(bool(words) and words == self._fault[0])
         self._note_timer.start(ERROR_MS if is_error else NOTE_MS)
+
+    def _on_fault(self, words: str, details: str) -> None:
+        self._fault = words, details
+        self._say(words, is_error=True)
+
+    def _show_details(self) -> None:
+        dialog = DetailsDialog(*self._fault, self)
+        dialog.exec()
+        dialog.deleteLater()
+
+    def _on_begun(self) -> None:
+        """Say nothing of what was left, but again what is wrong for all."""
+        self._say(self.standing_fault, is_error=bool(self.standing_fault))
+
+    def stand(self, words: str) -> None:
+        """Say what is wrong whatever is open; nothing if it is empty."""
+        self.standing_fault = words
+        if words:
+            self._say(words, is_error=True)
 
     def _on_document_changed(self, old: Project, new: Project) -> None:
         self._show_parts()

@@ -11,12 +11,13 @@ from typing import Any
 from PySide6.QtCore import QObject, Qt, QTimer, Signal
 
 from gommage.app.desk import Desk
+from gommage.app.faults import details_of
 from gommage.core.check import FrameMeasures
 from gommage.core.document import History, Project, Shot
 from gommage.core.document.journal import Base, JournalWriter
 from gommage.core.document.locks import ProjectLock
 from gommage.core.engine import Engine, Jobs, Priority, ShotSummary, SurfaceSummary, summarised
-from gommage.errors import EditError
+from gommage.errors import EditError, unexpected
 
 __all__ = ["Place", "Session", "measured_key"]
 
@@ -69,12 +70,13 @@ class Session(QObject):
     saved_changed = Signal()
     error_shown = Signal(str)
     note_shown = Signal(str)
+    fault_shown = Signal(str, str)
     _later = Signal(object)
 
     def __init__(self, engine: Engine, journal_roots: tuple[Path, ...], parent: QObject | None = None) -> None:
         super().__init__(parent)
         self.engine = engine
-        self.jobs = Jobs()
+        self.jobs = Jobs(self.report)
         self.history = History.of(Project())
         self.desk = Desk()
         self.place = Place()
@@ -312,6 +314,11 @@ class Session(QObject):
     def later(self, call: Callable[[], object]) -> None:
         """Call something in the interface thread; may be called from any thread."""
         self._later.emit(call)
+
+    def report(self, error: BaseException) -> None:
+        """Show an error that nobody expected, with its details; may be called from any thread."""
+        words, details = unexpected(error), details_of(error)
+        self.later(lambda: self.fault_shown.emit(words, details))
 
     def submit(
         self,

@@ -11,6 +11,7 @@ import platformdirs
 from PySide6.QtCore import QTimer
 from PySide6.QtWidgets import QApplication
 
+from gommage.app.faults import Faults
 from gommage.app.look.theme import apply_theme
 from gommage.app.main_window import MainWindow
 from gommage.core.engine import Engine
@@ -58,9 +59,13 @@ def start(*, folder: Path | None = None, footage: Path | None = None, is_demo: b
     """
     application = make_application()
     window = make_window()
+    faults = Faults(window.session.report)
+    faults.install()
     window.show()
     QTimer.singleShot(0, partial(window.projects.recover_work, partial(_begin, window, folder, footage, is_demo)))
-    return application.exec()
+    code = application.exec()
+    faults.remove()
+    return code
 
 
 def _begin(window: MainWindow, folder: Path | None, footage: Path | None, is_demo: bool) -> None:

@@ -156,6 +156,12 @@ class Viewer(QWidget):
         self._live = {name: bits for name, bits in self._live.items() if name == keeps}
         self.update()
 
+    def set_message(self, message: str) -> None:
+        """Show a message over the picture, until the next picture comes."""
+        if message != self._message:
+            self._message = message
+            self.update()
+
     def set_other(self, pixels: NDArray[np.uint8] | None) -> None:
         """Set the picture that shows right of the wipe's line."""
         self._other = None if pixels is None else image_of(pixels, self.devicePixelRatioF())

@@ -23,6 +23,8 @@ __all__ = ["Views"]
 
 NEIGHBOURS = (1, 2, 3, -1, 4, 5, 6)
 """Frames that are made ready after the one on screen, in playing direction first."""
+READING_MS = 250
+"""A picture that takes longer to read tells how far it is, so often."""
 READY_MS = 150
 """Pictures come in bursts; which frames are ready is looked up once after each."""
 LOOKS_ALONE = (Look.CLEAN_PLATE, Look.SHEET)
@@ -42,6 +44,10 @@ class Views(QObject):
         self._held = ""
         self._waits = 0
         session.begun.connect(self._on_begun)
+        self._is_reading = False
+        self._telling = QTimer(self)
+        self._telling.setInterval(READING_MS)
+        self._telling.timeout.connect(self._tell_reading)
         self._checking_ready = QTimer(self)
         self._checking_ready.setSingleShot(True)
         self._checking_ready.setInterval(READY_MS)
@@ -49,6 +55,7 @@ class Views(QObject):
 
     def stop(self) -> None:
         """Look up nothing more."""
+        self._telling.stop()
         self._checking_ready.stop()
 
     def hold(self, stroke_id: str) -> None:
@@ -66,6 +73,7 @@ class Views(QObject):
             self.refresh()
 
     def _on_begun(self) -> None:
+        self._end_telling()
         self._waits = 0
 
     # -- requests -------------------------------------------------------------------------------------------
@@ -99,6 +107,7 @@ class Views(QObject):
 
     def forget(self) -> None:
         """Want nothing: something else is in the picture's place."""
+        self._end_telling()
         self._wanted.clear()
         self._session.call_off("screen", "other")
 
@@ -117,13 +126,39 @@ class Views(QObject):
 
         def failed(words: str) -> None:
             if self._wanted.get(place) == key and place == "screen":
+                self._end_telling()
                 self._viewer.set_picture(None, words)
                 self.shown.emit(request.frame)
 
         self._session.jobs.cancel(lambda name: isinstance(name, tuple) and name[0] == place and name[1] != key)
+        if place == "screen":
+            self._telling.start()
         self._session.submit((place, key), Priority.SCREEN, partial(view_pixels, engine, request), came, failed)
 
+    def _tell_reading(self) -> None:
+        """Say how much of the picture on screen has been read, once it takes a while."""
+        ground = self._ground()
+        found = self._session.engine.reading(ground.shot.footage, ground.frame) if ground.shot is not None else None
+        self._is_reading = found is not None
+        if found is not None:
+            name, share = found
+            self._viewer.set_message(f"Reading {name}: {share:.0%}. Escape stops it.")
+
+    def _end_telling(self) -> None:
+        self._telling.stop()
+        self._is_reading = False
+
+    def stop_reading(self) -> bool:
+        """Call off a picture that takes long to read; returns whether there was one."""
+        if not self._is_reading:
+            return False
+        self.forget()
+        self._session.call_off("ahead")
+        self._viewer.set_picture(None, f"Frame {self._ground().frame} was not read. Go to it again to read it.")
+        return True
+
     def _show(self, request: ViewRequest, pixels: np.ndarray) -> None:
+        self._end_telling()
         self._viewer.set_picture(pixels, keeps=self._held)
         self.shown.emit(request.frame)
         self._prepare_neighbours()

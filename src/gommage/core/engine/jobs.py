@@ -4,12 +4,13 @@ from __future__ import annotations
 
 import itertools
 import threading
+import traceback
 from collections.abc import Callable, Hashable
 from dataclasses import dataclass, field
 from enum import IntEnum
 from typing import Any
 
-from gommage.errors import Cancelled, GommageError
+from gommage.errors import Cancelled, GommageError, unexpected
 
 __all__ = ["Job", "Jobs", "Priority"]
 
@@ -51,9 +52,16 @@ LANES: tuple[tuple[Priority, Priority], ...] = (
 
 
 class Jobs:
-    """A few threads that take the most urgent job of their lane. Answers come on those threads."""
+    """A few threads that take the most urgent job of their lane. Answers come on those threads.
 
-    def __init__(self) -> None:
+    Parameters
+    ----------
+    told : callable
+        Called on a worker's thread with an error that nobody expected, before the job's own `failed`.
+    """
+
+    def __init__(self, told: Callable[[BaseException], None] = traceback.print_exception) -> None:
+        self._told = told
         self._waiting: list[Job] = []
         self._running: set[int] = set()
         self._jobs: dict[Hashable, Job] = {}
@@ -158,7 +166,8 @@ class Jobs:
             except MemoryError:
                 answer = lambda job=job: job.failed("There is not enough memory for this.")  # noqa: E731
             except Exception as error:  # noqa: BLE001 - the worker's edge: a fault must reach the user, not end the thread
-                words = f"Something went wrong inside Gommage ({type(error).__name__}: {error}). Your work is safe."
+                self._told(error)
+                words = unexpected(error)
                 answer = lambda job=job, words=words: job.failed(words)  # noqa: E731
             with self._ready:
                 if self._jobs.get(job.key) is job:

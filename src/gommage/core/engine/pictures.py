@@ -60,6 +60,10 @@ class Pictures:
         """Return the opened footage."""
         return self._cache.get_or_make(("open", footage), lambda: open_plates(footage, check), check)
 
+    def plates_if_there(self, footage: Footage) -> Plates | None:
+        """Return the opened footage if it was opened."""
+        return self._cache.get(("open", footage))
+
     def raw(self, footage: Footage, frame: int, check: Check = _never) -> RawFrame:
         """Return a frame as its file holds it (not cached; `plate` is)."""
         return self.plates(footage, check).read(frame, check)

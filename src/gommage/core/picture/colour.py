@@ -8,14 +8,16 @@ from __future__ import annotations
 import os
 from dataclasses import dataclass
 from functools import lru_cache
+from pathlib import Path
 
 import numpy as np
 import PyOpenColorIO as ocio
 from numpy.typing import NDArray
 
+from gommage.core.disk import read_file, reason
 from gommage.core.document import SCENE_LINEAR
 from gommage.core.picture.pixels import Picture
-from gommage.errors import FootageError
+from gommage.errors import FootageError, sentence
 
 __all__ = [
     "CAMERA_VIDEO",
@@ -24,6 +26,7 @@ __all__ = [
     "SRGB",
     "Display",
     "colour_spaces",
+    "configuration_fault",
     "decode",
     "encode",
     "guess_colour_space",
@@ -34,17 +37,51 @@ __all__ = [
 BUILT_IN = "ocio://studio-config-v2.2.0_aces-v1.3_ocio-v2.4"
 SRGB = "sRGB - Texture"
 CAMERA_VIDEO = "Camera Rec.709"
+LARGEST_CONFIGURATION = 200 * 2**20
 CUBE_SIZE = 49
 SHAPER_LOW, SHAPER_HIGH = -12.0, 7.0
 
 
 @lru_cache(maxsize=1)
-def _config() -> ocio.Config:
+def _configured() -> tuple[ocio.Config, str]:
+    """Return the configuration that `$OCIO` names, or the built-in one and why."""
+    built_in = ocio.Config.CreateFromFile(BUILT_IN)
     path = os.environ.get("OCIO", "")
+    if not path:
+        return built_in, ""
     try:
-        return ocio.Config.CreateFromFile(path or BUILT_IN)
-    except ocio.Exception as error:
-        raise FootageError(f"The colour configuration {path} could not be read: {error}.", path) from error
+        if not path.startswith("ocio://"):
+            read_file(Path(path), LARGEST_CONFIGURATION)  # what is no file would be waited for
+        config = ocio.Config.CreateFromFile(path)
+        config.validate()
+        return (config, "") if not (lack := _lack(config)) else (built_in, _said(path, lack))
+    except OSError as error:
+        words = reason(error, Path(path))
+    except (ocio.Exception, ValueError, RuntimeError) as error:
+        words = (str(error).strip().splitlines() or ["damaged"])[0].rstrip(".")
+    return built_in, _said(path, words)
+
+
+def _said(path: str, words: str) -> str:
+    return sentence(f"The colour configuration {path} could not be used ({words}). The built-in one is used.")
+
+
+def _lack(config: ocio.Config) -> str:
+    """Return what a configuration lacks that nothing can be shown without; empty if all is there."""
+    if config.getColorSpace(SCENE_LINEAR) is None:
+        return f"it has no colour space {SCENE_LINEAR}"
+    if DEFAULT_DISPLAY.view not in config.getViews(DEFAULT_DISPLAY.device):
+        return f"it has no view {DEFAULT_DISPLAY.view} of a display {DEFAULT_DISPLAY.device}"
+    return ""
+
+
+def _config() -> ocio.Config:
+    return _configured()[0]
+
+
+def configuration_fault() -> str:
+    """Return in a sentence why `$OCIO` is not used though it is set; empty if all is well."""
+    return _configured()[1]
 
 
 def colour_spaces() -> tuple[str, ...]:
