@@ -255,7 +255,17 @@ def test_a_deleted_journal_is_told_and_begun_anew(tmp_path, project, monkeypatch
     (folder,) = (tmp_path / "root").iterdir()
     found = recover(folder)
     assert (found.project, found.edits) == (one, 1)
+    shutil.rmtree(tmp_path / "root")
+    two = renamed(one, "Two")
+    writer.record(two)
+    assert writer.flush()
+    (crash,) = left_behind_though_alive(tmp_path / "root")
+    assert recover(crash).project == two
     writer.close()
+
+
+def left_behind_though_alive(root):
+    return [folder for folder in root.iterdir() if recover(folder).edits]
 
 
 def test_where_the_first_place_cannot_be_written_the_second_is_taken(tmp_path, project):

@@ -147,7 +147,7 @@ def test_what_cannot_be_written_is_a_sentence(engine, shot, tmp_path, monkeypatc
         raise OSError(28, "No space left on device")
 
     monkeypatch.setattr(os, "fsync", full)
-    with pytest.raises(RenderError, match=r"wall.1001.exr could not be written: No space left"):
+    with pytest.raises(RenderError, match=r"wall.1001.exr could not be written: the disk is full"):
         render(engine, shot, [1001], RenderTarget(tmp_path / "out"))
     assert os.listdir(tmp_path / "out") == []
 

@@ -109,7 +109,10 @@ def decode_array(wanted: type, value: object) -> object:
 
 
 def _listed(value: Sequence[Any]) -> NDArray[np.float64]:
-    numbers = np.array(value)  # raises for lists that are ragged
+    try:
+        numbers = np.array(value)
+    except (ValueError, OverflowError):  # lists that are ragged, or of too many levels
+        numbers = np.array(None)
     if numbers.size and numbers.dtype.kind not in "iuf":
         raise ValueError("an array holds numbers alone, in lists of equal length")
     return numbers.astype(np.float64)

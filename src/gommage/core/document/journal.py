@@ -107,6 +107,11 @@ class Journal:
     base : Base
         What the project is now.
 
+    Attributes
+    ----------
+    present : Project
+        The project as the disk has it.
+
     Raises
     ------
     OSError
@@ -148,7 +153,7 @@ class Journal:
                 os.unlink(self.folder / name)
             raise
         old, self._lines, self._end, self._name = self._lines, lines, 0, name
-        self._base, self._present, self._count, self._is_spoilt = base, base.project, 0, False
+        self._base, self.present, self._count, self._is_spoilt = base, base.project, 0, False
         if old >= 0:
             os.close(old)
         for path in self.folder.glob("edits-*.jsonl"):
@@ -172,9 +177,9 @@ class Journal:
     def record(self, project: Project) -> None:
         """Write what changed since the last call. Returns when the system has it; a thread syncs the disk."""
         if self._is_spoilt:
-            self.rebase(replace(self._base, project=project, edits=self.edits + (project is not self._present)))
+            self.rebase(replace(self._base, project=project, edits=self.edits + (project is not self.present)))
             return
-        operations = differences(self._present, project)
+        operations = differences(self.present, project)
         if not operations:
             return
         line = encoded(operations) + b"\n"
@@ -188,7 +193,7 @@ class Journal:
             self._is_spoilt = False
             raise
         self._end += len(line)
-        self._present = project
+        self.present = project
         self._count += 1
         self._sync_soon()
 
@@ -306,7 +311,8 @@ class JournalWriter:
         """Bring the disk to what the project is now."""
         lost = self._journal if self._journal is not None and not self._journal.is_there() else None
         if lost is not None:
-            self._base = replace(self._base, project=self._present, edits=lost.edits)
+            edits = lost.edits + (self._present is not lost.present)
+            self._base = replace(self._base, project=self._present, edits=edits)
             self._journal = None
             lost.close(keep=True)
         if self._journal is None:

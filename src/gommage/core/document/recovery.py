@@ -76,7 +76,7 @@ class LeftBehind:
 
 @dataclass(frozen=True, slots=True)
 class _Read:
-    """A journal as it lies on the disk: its base, its whole lines, and where those are."""
+    """A journal as it lies on the disk: its base, its whole lines, and where those are (nowhere: an empty path)."""
 
     base: dict[str, Any]
     lines: list[bytes]
@@ -104,7 +104,7 @@ def _read(folder: Path) -> _Read:
     """
     try:
         base = decoded(read_file(folder / BASE, LARGEST_FILE))
-        path = folder / os.path.basename(str(base.get("lines", OLD_LINES)))
+        path = _lines_of(folder, base)
         if not isinstance(base["project"], dict):
             raise TypeError("its project is no project")
     except OSError as error:
@@ -113,9 +113,16 @@ def _read(folder: Path) -> _Read:
         raise ProjectError(f"The recovery journal {folder} is damaged ({error}).") from error
     try:
         text = read_file(path, LARGEST_FILE)
-    except OSError:
-        text = b""  # the base alone is better than nothing
+    except (OSError, ValueError):
+        path, text = Path(), b""  # the base alone is better than nothing
     return _Read(base, text.split(b"\n")[:-1], path)
+
+
+def _lines_of(folder: Path, base: dict[str, Any]) -> Path:
+    """Return the file of lines that belongs to a base; the only one there is if that is not there."""
+    path = folder / os.path.basename(str(base.get("lines", OLD_LINES)))
+    others = list(folder.glob("edits-*.jsonl"))
+    return others[0] if len(others) == 1 and not path.is_file() else path
 
 
 def recover(folder: Path) -> Recovered:
@@ -246,8 +253,9 @@ def _described(folder: Path) -> LeftBehind | None:
     with contextlib.suppress(OSError):
         edited_s = max(edited_s, read.path.stat().st_mtime)
     saved_at, edits = read.text("saved_at"), read.edits_before + len(read.lines)
+    fault = "" if edits or read.path.name else f"The edits of the recovery journal {folder} are gone."
     name = Path(saved_at).stem or _first_name(read.base["project"])
-    return LeftBehind(folder, name, saved_at, read.text("continues"), edited_s, edits)
+    return LeftBehind(folder, name, saved_at, read.text("continues"), edited_s, edits, fault)
 
 
 def _first_name(plain: dict[str, Any]) -> str:

@@ -73,7 +73,11 @@ def decoded(text: bytes) -> Any:
         raise ValueError(f"{values} values; {MOST_VALUES} are the most")
     try:
         return msgspec.json.decode(text)
-    except (msgspec.DecodeError, RecursionError, UnicodeDecodeError) as error:
+    except UnicodeDecodeError as error:
+        raise ValueError("it is not UTF-8 text") from error
+    except RecursionError as error:
+        raise ValueError("it is nested too deep") from error
+    except msgspec.DecodeError as error:
         raise ValueError(str(error)) from error
 
 
