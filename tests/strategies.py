@@ -118,7 +118,8 @@ def spots(draw):
 
 @st.composite
 def hows(draw):
-    corners = Array([[0, 0], [draw(number), 1], [2, 2], [1, draw(number)]])
+    width, height = draw(st.floats(5, 900)), draw(st.floats(5, 900))
+    corners = Array([[0, 0], [width, 1], [width, height], [1, height]])
     return draw(
         st.builds(
             PlaneFollow, areas=mattes(1), keep_outs=mattes(), motion=st.sampled_from(MotionModel),

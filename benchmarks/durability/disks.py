@@ -13,6 +13,7 @@ import subprocess
 import time
 from collections.abc import Callable, Iterator
 from fractions import Fraction
+from functools import partial
 from pathlib import Path
 
 import numpy as np
@@ -75,7 +76,7 @@ def _stray(disk: Path, allowed: set[str]) -> str:
 
 
 def full_stills(disk: Path, plate: Path) -> str:
-    """Every still format, with every amount of room from none to nearly enough."""
+    """Try: still pictures of every format, with room from none to nearly enough."""
     picture = texture(256, 192).clip(0, 1)
     for name, kind in STILL_FORMATS.items():
         levels = np.iinfo(kind.dtype).max if kind.dtype.startswith("u") else 1.0
@@ -85,7 +86,8 @@ def full_stills(disk: Path, plate: Path) -> str:
         before, size_kb = path.read_bytes(), path.stat().st_size // 1024
         for leave in (0, 4, size_kb // 4, size_kb // 2, max(size_kb - 8, 0)):
             fill(disk, leave)
-            fault = _sentence(lambda: write_still(path, pixels[::-1], bits=kind.bits), RenderError, "the disk is full")
+            act = partial(write_still, path, pixels[::-1], bits=kind.bits)
+            fault = _sentence(act, RenderError, "the disk is full")
             if not fault and path.read_bytes() != before:
                 fault = "replaced the old picture"
             fault = fault or _stray(disk, {path.name})
@@ -97,7 +99,7 @@ def full_stills(disk: Path, plate: Path) -> str:
 
 
 def full_movies(disk: Path, plate: Path) -> str:
-    """Every kind of movie."""
+    """Try: movies of every kind."""
     picture = (texture(256, 192).clip(0, 1) * 65535).astype(np.uint16)
     for suffix in MovieWriter.CODECS:
         for leave in (0, 8, 64):
@@ -121,7 +123,7 @@ def full_movies(disk: Path, plate: Path) -> str:
 
 
 def full_project(disk: Path, plate: Path) -> str:
-    """Saving a project over an older one."""
+    """Try: a project saved over an older one."""
     project, folder = subject(plate), disk / "p.gommage"
     store.save(Project(), folder)
     fill(disk, 4)
@@ -132,7 +134,7 @@ def full_project(disk: Path, plate: Path) -> str:
 
 
 def full_journal(disk: Path, plate: Path) -> str:
-    """A journal over a time in which the disk is full: said once, nothing doubled, whole afterwards."""
+    """Try: a journal on a disk that is full for a time: said once, nothing doubled, whole afterwards."""
     retry, journal_module.RETRY_S = journal_module.RETRY_S, 0.05
     told: list[tuple[str, bool]] = []
     try:
@@ -160,7 +162,7 @@ def full_journal(disk: Path, plate: Path) -> str:
 
 
 def read_only(disk: Path, plate: Path) -> str:
-    """A disk that may only be read: opened, and every writing says why not; the journal goes elsewhere."""
+    """Try: a read-only disk: projects open, what is written says why not, the journal goes elsewhere."""
     project, folder = subject(plate), disk / "p.gommage"
     store.save(project, folder)
     subprocess.run(["mount", "-o", "remount,ro", str(disk)], check=True)
@@ -178,7 +180,7 @@ def read_only(disk: Path, plate: Path) -> str:
 
 
 def planted_links(disk: Path, plate: Path) -> str:
-    """Links in the way of everything that is written."""
+    """Try: links planted in the way of everything that is written, names that lead elsewhere."""
     project, folder, victim = subject(plate), disk / "p.gommage", disk / "victim"
     victim.write_text("mine")
     folder.mkdir()
@@ -203,7 +205,7 @@ def planted_links(disk: Path, plate: Path) -> str:
 
 
 def onto_the_plate(disk: Path, plate: Path) -> str:
-    """Rendering stills and a movie onto what they are made from, by name, by link to the folder, by hard link."""
+    """Try: stills and movies rendered onto what they are made from: by name, through links."""
     project = subject(disk / "plate")
     shot, engine = project.shots[0], Engine(10**8)
     (disk / "link").symlink_to(disk / "plate")
@@ -234,7 +236,7 @@ def onto_the_plate(disk: Path, plate: Path) -> str:
 
 
 def killed_renders(disk: Path, plate: Path) -> str:
-    """Renders that are killed leave whole files under their names, and the next one clears the rest away."""
+    """Try: renders that are killed: whole files alone under their names, the rest cleared away by the next."""
     project = subject(plate)
     shot, rng = project.shots[0], np.random.default_rng(0)
     for number in range(40):
@@ -257,7 +259,7 @@ def killed_renders(disk: Path, plate: Path) -> str:
 
 
 def deleted_journal(disk: Path, plate: Path) -> str:
-    """The journal's folder goes away while one works."""
+    """Try: the journal's folder deleted at work."""
     retry, journal_module.RETRY_S = journal_module.RETRY_S, 0.05
     told: list[tuple[str, bool]] = []
     try:
@@ -293,5 +295,5 @@ def disk_faults(folder: Path) -> list[tuple[str, str]]:
                 wrong = fault(disk, folder / f"plate{number}")
             except (GommageError, OSError) as error:
                 wrong = f"{type(error).__name__}: {error}"
-        found.append(((fault.__doc__ or "").strip().rstrip("."), wrong))
+        found.append(((fault.__doc__ or "").removeprefix("Try: ").rstrip("."), wrong))
     return found

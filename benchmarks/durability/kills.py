@@ -1,4 +1,4 @@
-"""Kills: a forked process works on a journal and saves, and dies at a chosen call of the system or at a random moment."""
+"""Kills: a forked process works on a journal and saves, and dies at a chosen call or at a random moment."""
 
 from __future__ import annotations
 

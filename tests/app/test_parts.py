@@ -126,7 +126,7 @@ def test_strip_scrubs_zooms_and_tells(qtbot):
         StripData(
             1001,
             1072,
-            missing=frozenset({1005}),
+            missing=(1005,),
             sure_from=1001,
             sure=np.array([0.9]),
             slips=np.array([0.31]),

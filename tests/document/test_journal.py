@@ -18,7 +18,6 @@ from gommage.core.document.journal import Base, Journal, JournalWriter
 from gommage.core.document.locks import ProjectLock
 from gommage.core.document.recovery import left_behind, recover, throw_away
 from gommage.errors import ProjectError, ProjectInUseError
-from tests.killing import STEPS, killed_journal
 
 
 def renamed(project, name):
@@ -108,20 +107,6 @@ def test_a_damaged_base_is_one_sentence(tmp_path, project):
 
 
 # -- kills ------------------------------------------------------------------------------------------------------
-
-
-def test_a_kill_at_any_step_loses_nothing_and_doubles_nothing(tmp_path, project):
-    """A process that kills itself before its n-th call of the system, for every n of opening, edits and a new base."""
-    store.save(project, tmp_path / "p.gommage")
-    for step in range(1, STEPS, 7):
-        root = tmp_path / str(step)
-        reported, found = killed_journal(tmp_path / "p.gommage", root, step)
-        if reported is None:
-            continue  # before the journal was there
-        assert found is not None, f"killed at step {step}"
-        strokes = [stroke.id for stroke in found.project.shots[0].clean_plates[0].painting.strokes]
-        assert len(strokes) == len(set(strokes))
-        assert reported <= len(strokes) <= reported + 1, f"killed at step {step}"
 
 
 @pytest.mark.slow

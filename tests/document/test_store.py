@@ -203,14 +203,14 @@ def test_what_is_no_file_is_refused_at_once(tmp_path):
 @pytest.mark.parametrize(
     ("text", "words"),
     [
-        (b"[" * 200_000, "cut off or not JSON"),
-        (b'{"version": 3, "shots": ' + b'[{"a":' * 100_000, "cut off or not JSON"),
-        (b'{"version": 3, "shots": [' + b"1," * 5_000_000 + b"1]}", "5000001 values"),
+        (b"[" * 200_000, "project.json is nested too deep"),
+        (b'{"version": 3, "shots": ' + b'[{"a":' * 100_000, "is nested too deep"),
+        (b'{"version": 3, "shots": [' + b"1," * 5_000_000 + b"1]}", "project.json has 5000001 values"),
         (b'{"version": 2, "shots": 5}', "contents are damaged"),
         (b'{"version": -5, "shots": []}', "contents are damaged"),
         (b'{"version": 3, "shots": [{"id": "' + b"x" * 100_000 + b'"}]}', r"shots\[0\]"),
         (b'{"version": 3, "shots": [{"id": "\\ud800"}]}', "cut off or not JSON"),
-        (b"\xff\xfe{}", "cut off or not JSON"),
+        (b"\xff\xfe{}", "is cut off or not JSON|not UTF-8"),
     ],
 )
 def test_hostile_text_is_refused_in_a_sentence(tmp_path, text, words):

@@ -15,6 +15,7 @@ from PySide6.QtCore import QObject, QTimer, Signal
 from gommage.app.hands.ground import Ground
 from gommage.app.picture.viewer import Viewer
 from gommage.app.session import Session
+from gommage.core.document import FrameRange
 from gommage.core.engine import Look, Priority, Step, ViewRequest, view_key, view_pixels
 from gommage.core.geometry import Mapping, composed, fitted, from_matrix, scaling, then
 from gommage.core.picture.card import CARD_CORNERS
@@ -27,6 +28,8 @@ READING_MS = 250
 """A picture that takes longer to read tells how far it is, so often."""
 READY_MS = 150
 """Pictures come in bursts; which frames are ready is looked up once after each."""
+READY_MOST = 2000
+"""On a shot of more frames, so many around the one on screen are looked up."""
 LOOKS_ALONE = (Look.CLEAN_PLATE, Look.SHEET)
 """Looks that are the same on all frames."""
 
@@ -206,7 +209,7 @@ class Views(QObject):
 
         def find(check: Callable[[], None]) -> frozenset[int]:
             found = []
-            for frame in shot.footage.frames:
+            for frame in _around(ground.frame, shot.footage.frames):
                 check()
                 request = _request(ground, frame, ground.look, ratio, size)
                 if request is not None and view_key(request) in engine.cache:
@@ -215,6 +218,12 @@ class Views(QObject):
 
         self._session.call_off("ready")
         self._session.submit(("ready", ground), Priority.IDLE, find, self.ready_changed.emit, lambda words: None)
+
+
+def _around(frame: int, frames: FrameRange) -> range:
+    """Return the frames of a shot, or of a very long one those around a frame."""
+    half = READY_MOST // 2
+    return range(max(frames.first, frame - half), min(frames.last, frame + half) + 1)
 
 
 def _request(ground: Ground, frame: int, look: Look, ratio: float, size_wh: tuple[int, int]) -> ViewRequest | None:

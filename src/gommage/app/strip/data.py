@@ -44,7 +44,7 @@ class StripData:
 
     first: int = 1
     last: int = 0
-    missing: frozenset[int] = frozenset()
+    missing: tuple[int, ...] = ()
     sure_from: int = 0
     sure: NDArray[np.float64] = field(default_factory=lambda: np.zeros(0))
     slips: NDArray[np.float64] = field(default_factory=lambda: np.zeros(0))
@@ -89,7 +89,7 @@ def strip_data(session: Session) -> StripData:
     return StripData(
         first=frames.first,
         last=frames.last,
-        missing=frozenset(shot.footage.missing),
+        missing=shot.footage.missing,
         sure_from=sure_from,
         sure=sure,
         slips=slips,

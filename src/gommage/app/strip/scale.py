@@ -42,6 +42,15 @@ class Scale:
         """Return the frame at a place."""
         return int(np.floor(self.start + (x - LEFT) / max(self.per_frame, 1e-9)))
 
+    def spans(self, frames: NDArray[np.int64]) -> list[tuple[float, float]]:
+        """Return where runs of rising frames begin and end; gaps narrower than a pixel are not seen."""
+        seen = frames[(frames > self.start - 1) & (frames < self.end)]
+        if not len(seen):
+            return []
+        gap = max(1.0, 1.0 / max(self.per_frame, 1e-9))
+        runs = np.split(seen, np.flatnonzero(np.diff(seen) > gap) + 1)
+        return [(self.x(float(run[0])), self.x(float(run[-1]) + 1)) for run in runs]
+
     def cells(self, first: int, values: NDArray[np.float64], worst: str = "low") -> Cells:
         """Return cells to draw values in; NaN values have none.
 

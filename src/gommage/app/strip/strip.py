@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import numpy as np
 from PySide6.QtCore import QPointF, QRectF, QSize, Qt, Signal
 from PySide6.QtGui import QColor, QMouseEvent, QPainter, QPaintEvent, QPen, QPixmap, QWheelEvent
 from PySide6.QtWidgets import QWidget
@@ -19,7 +20,7 @@ HEIGHT = 106
 TOP, BOTTOM, GAP = 20, 4, 2
 GROWN = 2.0
 """A lane in which one works is so many times as high as the others."""
-NUMBER_STEPS = (1, 2, 5, 10, 20, 50, 100, 200, 500)
+NUMBER_STEPS = tuple(digit * 10**power for power in range(6) for digit in (1, 2, 5))
 GRAB_PX = 6
 
 
@@ -39,6 +40,7 @@ class FrameStrip(QWidget):
         self._data = StripData()
         self._frame = 1
         self._ready: frozenset[int] = frozenset()
+        self._missing = np.empty(0, np.int64)
         self._from, self._to = 1.0, 2.0
         self._drag = ""
         self._mark_from = 0
@@ -52,6 +54,8 @@ class FrameStrip(QWidget):
         """Show other data; another range of frames resets the zoom."""
         if (data.first, data.last) != (self._data.first, self._data.last):
             self._from, self._to = float(data.first), float(max(data.last, data.first) + 1)
+        if data.missing is not self._data.missing:
+            self._missing = np.array(data.missing, np.int64)
         self._data = data
         self.update()
 
@@ -139,13 +143,11 @@ class FrameStrip(QWidget):
 
     def _draw_ruler(self, painter: QPainter) -> None:
         colours, scale = theme(), self.scale
-        wide = scale.per_frame
-        for frame in self._visible():
-            if frame in self._data.missing:
-                painter.fillRect(QRectF(scale.x(frame), 17, wide, HEIGHT - 20), QColor(0, 0, 0, 90))
-            if frame in self._ready:
-                painter.fillRect(QRectF(scale.x(frame), 16.5, wide + 0.5, 2), QColor(colours.quiet))
-        step = next((one for one in NUMBER_STEPS if one * wide >= 52), 1000)
+        for left, right in scale.spans(self._missing):
+            painter.fillRect(QRectF(left, 17, max(right - left, 1.0), HEIGHT - 20), QColor(0, 0, 0, 90))
+        for left, right in scale.spans(np.array(sorted(self._ready), np.int64)):
+            painter.fillRect(QRectF(left, 16.5, right - left + 0.5, 2), QColor(colours.quiet))
+        step = next((one for one in NUMBER_STEPS if one * scale.per_frame >= 52), NUMBER_STEPS[-1])
         painter.setPen(QColor(colours.quiet))
         first = -(-self._visible().start // step) * step
         for frame in range(first, self._visible().stop, step):

@@ -13,6 +13,7 @@ from typing import Any
 
 import numpy as np
 from msgspec import Struct
+from numpy.typing import NDArray
 
 from gommage.core.document.arrays import Array
 from gommage.core.document.placements import placement
@@ -41,14 +42,15 @@ from gommage.core.document.records import (
     Track,
 )
 from gommage.core.document.records.base import HasId
-from gommage.core.geometry import box_of, fitted
+from gommage.core.geometry import box_of
 
-__all__ = ["LARGEST_SIDE", "MOST_FRAMES", "at", "unplaceable", "unsound"]
+__all__ = ["LARGEST_SIDE", "MOST_FRAMES", "MOST_SHOTS", "at", "unplaceable", "unsound"]
 
 LARGEST_SIDE = 32768
 """Pixels; more than any camera."""
 MOST_FRAMES, MOST_FRAMES_IN_ALL = 1_000_000, 4_000_000
 """Of a shot (half a day), and of a project."""
+MOST_SHOTS = 1000
 LARGEST_NUMBER = 1e9
 LARGEST_RATE = 100_000
 LONGEST_TEXT, LONGEST_FILE_NAME = 4096, 255
@@ -58,7 +60,6 @@ MOST_PX = 10_000.0
 """Of a softness, a growth, a brush."""
 MOST_STOPS = 30.0
 SMALLEST_SIZE_PX = 1e-3
-CORNERS = np.array([[0.0, 0.0], [1.0, 0.0], [1.0, 1.0], [0.0, 1.0]])
 _REST = re.compile(r"\w+\[\d+\]")
 _CONTROL = re.compile(r"[\x00-\x1f\x7f]")
 
@@ -159,6 +160,8 @@ def _is_unicode(value: str) -> bool:
 
 def _of_project(project: Project) -> Iterator[str]:
     yield from _unique("shots", project.shots)
+    if len(project.shots) > MOST_SHOTS:
+        yield f"it has {len(project.shots)} shots; {MOST_SHOTS} are the most"
     counts = [len(shot.footage.frames) for shot in project.shots]
     if max(counts, default=0) <= MOST_FRAMES and sum(counts) > MOST_FRAMES_IN_ALL:
         yield f"its shots have more than {MOST_FRAMES_IN_ALL} frames in all"
@@ -250,15 +253,16 @@ def _of_surface(surface: Surface) -> Iterator[str]:
     if isinstance(how, PointsFollow):
         yield from _unique("spots", how.spots)
         return
-    if isinstance(how, Still | ByHand) and not _is_regular(_safely_fitted(surface.corners)):
-        yield "its corners lie on a line or a point"
+    if isinstance(how, Still | ByHand) and not _is_quad(surface.corners):
+        yield "three of its corners lie on a line"
 
 
-def _safely_fitted(corners: Any) -> Any:
-    try:
-        return fitted(CORNERS, corners)
-    except (np.linalg.LinAlgError, ValueError):
-        return np.zeros((3, 3))
+def _is_quad(corners: NDArray[np.float64]) -> bool:
+    """Whether no three of four corners lie on a line: then a plane goes through them."""
+    sides = np.roll(corners, -1, axis=0) - corners
+    after = np.roll(sides, -1, axis=0)
+    areas = np.abs(sides[:, 0] * after[:, 1] - sides[:, 1] * after[:, 0])
+    return bool((areas > SMALLEST_SIZE_PX * np.abs(sides).max()).all())
 
 
 def _is_regular(matrices: Any) -> bool:

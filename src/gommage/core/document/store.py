@@ -16,7 +16,7 @@ from gommage.core.disk import clear_left_overs, read_file, reason, write_whole
 from gommage.core.document.arrays import Array, decode_array, encode_array
 from gommage.core.document.checks import dangling, unsupported
 from gommage.core.document.records import SCHEMA_VERSION, CleanPlate, FromPicture, Project, Shot
-from gommage.core.document.soundness import at, unplaceable, unsound
+from gommage.core.document.soundness import MOST_SHOTS, at, unplaceable, unsound
 from gommage.core.document.upgrades import UPGRADES
 from gommage.errors import ProjectChangedError, ProjectError
 
@@ -70,15 +70,15 @@ def decoded(text: bytes) -> Any:
     """
     values = text.count(b",")
     if values > MOST_VALUES:
-        raise ValueError(f"{values} values; {MOST_VALUES} are the most")
+        raise ValueError(f"has {values} values; {MOST_VALUES} are the most")
     try:
         return msgspec.json.decode(text)
     except UnicodeDecodeError as error:
-        raise ValueError("it is not UTF-8 text") from error
+        raise ValueError("is not UTF-8 text") from error
     except RecursionError as error:
-        raise ValueError("it is nested too deep") from error
+        raise ValueError("is nested too deep") from error
     except msgspec.DecodeError as error:
-        raise ValueError(str(error)) from error
+        raise ValueError(f"is cut off or not JSON ({error})") from error
 
 
 def folder_of(path: Path) -> Path:
@@ -102,6 +102,9 @@ def from_plain(plain: object) -> Project:
             f"it was written by a newer Gommage (version {version}; this one reads up to {SCHEMA_VERSION}). "
             f"Open it there, or update"
         )
+    shots = plain.get("shots")
+    if isinstance(shots, list) and len(shots) > MOST_SHOTS:
+        raise ProjectError(f"it has {len(shots)} shots; {MOST_SHOTS} are the most")
     try:
         while version < SCHEMA_VERSION:
             plain = UPGRADES[version](plain)
@@ -228,7 +231,7 @@ def opened(folder: Path) -> Opened:
     try:
         plain = decoded(text)
     except ValueError as error:
-        raise ProjectError(f"{folder} could not be opened: {FILE_NAME} is cut off or not JSON ({error}).") from error
+        raise ProjectError(f"{folder} could not be opened: {FILE_NAME} {error}.") from error
     try:
         project = from_plain(plain)
     except ProjectError as error:

@@ -29,7 +29,8 @@ PREVIEW_VALUES = 150_000_000
 LARGEST_GAP = 1000
 """Numbers that are further apart are of different things: a take and a date."""
 LOOK_EVERY = 4096
-_NUMBERED = re.compile(r"^(.*?)([0-9]{1,9})(\.[A-Za-z0-9]+)$", re.DOTALL)
+_NUMBERED = re.compile(r"^(.*?)(?<![0-9])([0-9]{1,9})(\.[A-Za-z0-9]+)$", re.DOTALL)
+"""A number of more digits is no frame's: a date with a time."""
 
 
 # -- which files ------------------------------------------------------------------------------------------------
