@@ -75,6 +75,7 @@ def test_all_that_was_left_behind_is_listed_and_one_is_taken_up(window, small_sh
     def take(dialog: RecoveryDialog):
         table = dialog.table
         seen.extend([table.item(row, 2).text() for row in range(table.rowCount())])
+        table.selectRow(2)
         assert not dialog.take_button.isEnabled(), "what is damaged cannot be taken up"
         dialog.throw_button.click()
         assert table.rowCount() == 2
@@ -83,7 +84,7 @@ def test_all_that_was_left_behind_is_listed_and_one_is_taken_up(window, small_sh
     answer(RecoveryDialog, take)
     window.projects.recover_work(lambda: seen.append("went on"))
     settle(window)
-    assert seen == ["damaged", "2", "1"]
+    assert seen == ["2", "1", "damaged"]
     assert wall(window) == "Two"
     assert window.session.has_unsaved
     assert not (root / "c").exists()

@@ -102,7 +102,7 @@ def test_a_journal_of_an_older_version_is_read(tmp_path, project):
 def test_a_damaged_base_is_one_sentence(tmp_path, project):
     Journal(tmp_path / "j", Base(project)).close(keep=True)
     (tmp_path / "j" / "base.json").write_text("{")
-    with pytest.raises(ProjectError, match="The recovery journal .*j is damaged"):
+    with pytest.raises(ProjectError, match="The recovery journal .*j is damaged: its base.json is cut off"):
         recover(tmp_path / "j")
 
 
@@ -298,9 +298,9 @@ def test_all_crashes_are_listed_and_a_damaged_one_hides_none(tmp_path, project):
     alive.record(renamed(project, "One"))
     found = left_behind([root, tmp_path / "nowhere"])
     assert [(one.name, one.edits, bool(one.fault), one.edited_s) for one in found] == [
-        ("c", 0, True, 1e9 + 2),
         (project.shots[0].name, 2, False, 1e9 + 1),
         ("first", 1, False, 1e9),
+        ("", 0, True, 1e9 + 2),
     ]
     assert not (root / "empty").exists()
     alive.close()

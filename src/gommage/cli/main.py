@@ -12,10 +12,11 @@ import fileseq
 import platformdirs
 
 from gommage import __version__
-from gommage.core.document import PlaneFollow, PointsFollow, Project, Shot, Surface, edits, placement, store
+from gommage.core.document import PlaneFollow, PointsFollow, Shot, Surface, edits, placement, store
 from gommage.core.engine import Engine, RenderTarget, followed, render, render_in_processes
 from gommage.core.follow import read_track, write_track
 from gommage.core.picture import probe
+from gommage.core.picture.colour import configuration_fault
 from gommage.core.picture.writing import STILL_FORMATS
 from gommage.errors import GommageError
 
@@ -46,11 +47,14 @@ def _fail(words: str) -> NoReturn:
     sys.exit(1)
 
 
-def _load_shot(project: Path, shot_name: str) -> tuple[Project, Shot]:
-    loaded = store.load(project)
-    shots = [shot for shot in loaded.shots if not shot_name or shot.name == shot_name or shot.id == shot_name]
+def _load_shot(project: Path, shot_name: str) -> tuple[store.Opened, Shot]:
+    loaded = store.opened(project)
+    fault = configuration_fault()
+    if fault:
+        click.echo(f"gommage: {fault}", err=True)
+    shots = [shot for shot in loaded.project.shots if not shot_name or shot.name == shot_name or shot.id == shot_name]
     if not shots:
-        names = ", ".join(shot.name for shot in loaded.shots) or "none"
+        names = ", ".join(shot.name for shot in loaded.project.shots) or "none"
         _fail(f"there is no shot {shot_name!r} in {project}; there is: {names}")
     return loaded, shots[0]
 
@@ -223,13 +227,13 @@ def _surface(shot: Shot, name: str) -> Surface:
 def follow_(project: Path, shot_name: str, name: str) -> None:
     """Follow surfaces of a project anew, from their home frames, and save it."""
     loaded, shot = _load_shot(project, shot_name)
-    engine = Engine()
+    engine, changed = Engine(), loaded.project
     for surface in [_surface(shot, name)] if name else shot.surfaces:
         if not isinstance(surface.how, PlaneFollow | PointsFollow):
             continue
-        loaded = followed(engine, loaded, shot.id, surface.id)
-        _describe_surface(loaded.shot(shot.id), loaded.shot(shot.id).surface(surface.id))
-    store.save(loaded, store.folder_of(project))
+        changed = followed(engine, changed, shot.id, surface.id)
+        _describe_surface(changed.shot(shot.id), changed.shot(shot.id).surface(surface.id))
+    store.save(changed, store.folder_of(project), loaded.fingerprint)
 
 
 @main.command("write-track")
@@ -258,8 +262,8 @@ def read_track_(project: Path, surface: str, file: Path, shot_name: str) -> None
     loaded, shot = _load_shot(project, shot_name)
     wanted = _surface(shot, surface)
     track = read_track(file, wanted, shot.footage.frames)
-    loaded = edits.change_surface(loaded, shot.id, wanted.id, track=track)
-    store.save(loaded, store.folder_of(project))
+    changed = edits.change_surface(loaded.project, shot.id, wanted.id, track=track)
+    store.save(changed, store.folder_of(project), loaded.fingerprint)
     click.echo(f"{wanted.name} is where {file} has it, on {track.frames.first}–{track.frames.last}")
 
 

@@ -25,7 +25,7 @@ ROW_PX, MOST_ROWS_SHOWN = 26, 8
 
 
 class RecoveryDialog(QDialog):
-    """List what was left behind, newest first.
+    """List what was left behind, newest first, what is damaged last.
 
     Attributes
     ----------
@@ -49,8 +49,9 @@ class RecoveryDialog(QDialog):
         self.table.verticalHeader().setDefaultSectionSize(ROW_PX)
         self.table.horizontalHeader().setSectionResizeMode(0, QHeaderView.ResizeMode.Stretch)
         self.table.horizontalHeader().setHighlightSections(False)
-        self.table.setColumnWidth(1, 150)
-        self.table.setColumnWidth(2, 64)
+        self.table.horizontalHeader().setDefaultAlignment(Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter)
+        self.table.setColumnWidth(1, 168)
+        self.table.setColumnWidth(2, 84)
         self.table.setShowGrid(False)
         self.table.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectRows)
         self.table.setSelectionMode(QAbstractItemView.SelectionMode.SingleSelection)
@@ -83,11 +84,8 @@ class RecoveryDialog(QDialog):
         for row, one in enumerate(self._found):
             when = datetime.datetime.fromtimestamp(one.edited_s).strftime("%d %b %Y, %H:%M")
             edits = "damaged" if one.fault else str(one.edits)
-            for column, words in enumerate((one.name, when, edits)):
-                item = QTableWidgetItem(words)
-                if column == 2:
-                    item.setTextAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
-                self.table.setItem(row, column, item)
+            for column, words in enumerate((one.name or "unknown", when, edits)):
+                self.table.setItem(row, column, QTableWidgetItem(words))
         rows = min(max(len(self._found), 2), MOST_ROWS_SHOWN)
         self.table.setFixedHeight(self.table.horizontalHeader().sizeHint().height() + rows * ROW_PX + 4)
         if self._found:

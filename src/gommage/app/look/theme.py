@@ -58,9 +58,12 @@ def _tinted_folder() -> tempfile.TemporaryDirectory[str]:
 
 @lru_cache(maxsize=32)
 def _tinted(name: str, colour: str) -> str:
-    """Return the path of an icon in a colour: style sheets take pictures from files alone."""
-    path = Path(_tinted_folder().name) / f"{name}-{colour.lstrip('#')}.svg"
-    path.write_text(_svg(name, colour))
+    """Return the path of an icon in a colour: style sheets take pictures from files alone. Empty on a full disk."""
+    try:
+        path = Path(_tinted_folder().name) / f"{name}-{colour.lstrip('#')}.svg"
+        path.write_text(_svg(name, colour))
+    except OSError:
+        return ""
     return path.as_posix()
 
 
@@ -118,11 +121,17 @@ def _sheet(t: Theme) -> str:
     QListView {{ background: {t.panel}; border: none; }}
     QListView::item {{ padding: 4px 6px; border-radius: 4px; }}
     QListView::item:selected {{ background: {t.card}; color: {t.text}; border: 1px solid {t.accent}; }}
+    QTableView {{ background: {t.card}; border: 1px solid {t.line}; border-radius: 4px; outline: none; }}
+    QTableView::item {{ padding: 0 8px; border: none; }}
+    QTableView::item:selected {{ background: {t.raised}; color: {t.text};
+        border-bottom: 1px solid {t.accent}; }}
+    QHeaderView::section {{ background: {t.panel}; color: {t.quiet}; border: none; padding: 3px 8px;
+        border-bottom: 1px solid {t.line}; }}
+    QPlainTextEdit {{ background: {t.card}; border: 1px solid {t.line}; border-radius: 4px; }}
     QFrame#advice {{ background: {t.card}; border-left: 3px solid {t.line}; border-radius: 4px; }}
     QFrame#advice[state="urgent"] {{ border-left: 3px solid {t.look_here}; }}
     QFrame#advice[state="empty"] {{ background: {t.panel}; border-left: 3px solid {t.panel}; }}
     QDialogButtonBox {{ dialogbuttonbox-buttons-have-icons: 0; }}
-    QMessageBox {{ messagebox-text-interaction-flags: 5; }}
     QToolButton[wide="true"] {{ padding: 4px 22px 4px 10px; background: {t.raised}; border: 1px solid {t.line}; }}
     QToolButton[wide="true"]::menu-indicator {{ image: url({_tinted("chevron-down", t.quiet)});
         width: 11px; height: 11px; subcontrol-position: right center; subcontrol-origin: padding; right: 7px; }}

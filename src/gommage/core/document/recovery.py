@@ -55,7 +55,7 @@ class LeftBehind:
     ----------
     folder : Path
     name : str
-        Of the project, or of its first shot if it was never saved.
+        Of the project, or of its first shot if it was never saved; empty if it cannot be read.
     saved_at, continues
         As in the journal's `Base`.
     edited_s : float
@@ -106,16 +106,20 @@ def _read(folder: Path) -> _Read:
         base = decoded(read_file(folder / BASE, LARGEST_FILE))
         path = _lines_of(folder, base)
         if not isinstance(base["project"], dict):
-            raise TypeError("its project is no project")
+            raise TypeError("no project")
     except OSError as error:
         raise ProjectError(f"The recovery journal {folder} could not be read: {reason(error, folder)}.") from error
     except DAMAGED as error:
-        raise ProjectError(f"The recovery journal {folder} is damaged ({error}).") from error
+        raise ProjectError(f"The recovery journal {folder} is damaged: its {BASE} {_why(error)}.") from error
     try:
         text = read_file(path, LARGEST_FILE)
     except (OSError, ValueError):
         path, text = Path(), b""  # the base alone is better than nothing
     return _Read(base, text.split(b"\n")[:-1], path)
+
+
+def _why(error: BaseException) -> str:
+    return str(error) if type(error) is ValueError else "holds no project"
 
 
 def _lines_of(folder: Path, base: dict[str, Any]) -> Path:
@@ -193,7 +197,7 @@ def _apply(plain: Any, operation: dict[str, Any]) -> Any:
 
 
 def left_behind(roots: Iterable[Path]) -> tuple[LeftBehind, ...]:
-    """Return the journals below some folders whose process is gone, newest first.
+    """Return the journals below some folders whose process is gone, newest first, those that are damaged last.
 
     Those that hold no edit are removed. One whose work was taken up by another that is left behind, or alive, is not
     named: the other has all of it.
@@ -213,7 +217,7 @@ def left_behind(roots: Iterable[Path]) -> tuple[LeftBehind, ...]:
         else:
             shutil.rmtree(folder, ignore_errors=True)
     found = [one for one in found if str(one.folder) not in taken_up]
-    return tuple(sorted(found, key=lambda one: one.edited_s, reverse=True))
+    return tuple(sorted(found, key=lambda one: (bool(one.fault), -one.edited_s)))
 
 
 def _folders(roots: Iterable[Path]) -> list[Path]:
@@ -249,7 +253,7 @@ def _described(folder: Path) -> LeftBehind | None:
     try:
         read = _read(folder)
     except ProjectError as error:
-        return LeftBehind(folder, folder.name, "", "", edited_s, 0, str(error))
+        return LeftBehind(folder, "", "", "", edited_s, 0, str(error))
     with contextlib.suppress(OSError):
         edited_s = max(edited_s, read.path.stat().st_mtime)
     saved_at, edits = read.text("saved_at"), read.edits_before + len(read.lines)
