@@ -5,6 +5,7 @@ Usage: screenshots.py FOLDER [NAME ...]
 
 from __future__ import annotations
 
+import datetime
 import sys
 import tempfile
 import time
@@ -18,11 +19,13 @@ from PySide6.QtGui import QColor, QPainter
 from PySide6.QtWidgets import QApplication, QDialog
 
 from gommage.app.dialogs.footage import FootageDialog
+from gommage.app.dialogs.recovery import RecoveryDialog
 from gommage.app.dialogs.render import RenderDialog
 from gommage.app.look.theme import theme
 from gommage.app.main_window import MainWindow
 from gommage.app.start import make_application
 from gommage.core.document import Array, Pin, PointsFollow, Spot, Surface, edits, placement
+from gommage.core.document.recovery import LeftBehind
 from gommage.core.engine import Engine, Look, Step
 from gommage.core.follow import detect_spots
 from gommage.core.picture import probe
@@ -34,7 +37,7 @@ PLAIN = {"is_steady": False, "is_square_on": False, "has_wipe": False, "has_test
 PATIENCE_S = 120
 VIEWS = (
     "start", "follow", "pins", "points", "sheet", "square_on", "cover", "fill", "match", "check", "light_theme",
-    "open_footage", "render",
+    "open_footage", "render", "recover",
 )  # fmt: skip
 
 
@@ -191,6 +194,17 @@ class Photographer:
         if self.window.actions_by_id["light_theme"].isChecked():
             self.window.actions_by_id["light_theme"].trigger()
         return FootageDialog(probe(self.demo.plate_path), self.window)
+
+    def recover(self) -> QDialog:
+        """Show what crashes left behind."""
+        self.desk(1052, Step.CHECK)
+        now = datetime.datetime(2026, 11, 20, 18, 40).timestamp()
+        jobs = (("moth-rod", 41, 0), ("theatre-label", 14, 26), ("tape-crosses", 3, 49))
+        found = [
+            LeftBehind(Path(name), name, f"/jobs/paper-theatre/{name}.gommage", "", now - 3600 * hours, count)
+            for name, count, hours in jobs
+        ]
+        return RecoveryDialog(tuple(found), self.window)
 
     def render(self) -> QDialog:
         """Where to, as what, which frames."""
