@@ -98,7 +98,7 @@ class LightInputs(Record, frozen=True):
     below: tuple[FixInputs, ...]
 
 
-@lru_cache(maxsize=8192)
+@lru_cache(maxsize=4096)
 def _the_one(inputs: Any) -> Any:
     """Return the first of all equal inputs, so that what is built on them compares by identity."""
     return inputs
@@ -145,7 +145,7 @@ def frame_inputs(shot: Shot, frame: int) -> tuple[FixInputs, ...]:
     return _frame_inputs(shot, frame)
 
 
-@lru_cache(maxsize=4096)
+@lru_cache(maxsize=2048)  # a frame of a shot each: what one steps and plays through
 def _frame_inputs(shot: Shot, frame: int) -> tuple[FixInputs, ...]:
     found: list[FixInputs] = []
     for fix in shot.fixes:
