@@ -261,6 +261,16 @@ def test_where_the_first_place_cannot_be_written_the_second_is_taken(tmp_path, p
     writer.close()
 
 
+def test_a_planted_place_is_not_taken(tmp_path, project):
+    (tmp_path / "victim").mkdir()
+    (tmp_path / "first").symlink_to(tmp_path / "victim")
+    writer = JournalWriter((tmp_path / "first", tmp_path / "second"), Base(project))
+    assert writer.flush()
+    assert writer.folder.parent == tmp_path / "second"
+    assert list((tmp_path / "victim").iterdir()) == []
+    writer.close()
+
+
 def test_no_place_at_all_is_told_and_closing_works(tmp_path, project):
     (tmp_path / "file").write_text("")
     told = []

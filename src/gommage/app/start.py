@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 import sys
+import tempfile
 from functools import partial
 from pathlib import Path
 
@@ -20,9 +21,9 @@ __all__ = ["can_show", "make_application", "make_window", "start"]
 
 
 def journal_roots() -> tuple[Path, ...]:
-    """Return where recovery journals are kept: on the disk, or in memory where that cannot be written."""
-    places = platformdirs.user_state_dir("gommage"), platformdirs.user_runtime_dir("gommage")
-    return tuple(Path(place) / "recovery" for place in places)
+    """Return where recovery journals are kept: with the program's state, or beside it where that cannot be written."""
+    beside = os.environ.get("XDG_RUNTIME_DIR") or tempfile.gettempdir()
+    return Path(platformdirs.user_state_dir("gommage")) / "recovery", Path(beside) / f"gommage-recovery-{os.getuid()}"
 
 
 def can_show() -> bool:

@@ -335,7 +335,7 @@ class JournalWriter:
             name = f"{time.strftime('%Y%m%d-%H%M%S')}-{os.getpid()}-{secrets.token_hex(3)}"
             try:
                 root.mkdir(mode=0o700, parents=True, exist_ok=True)
-                if root.stat().st_uid != os.getuid():
+                if root.lstat().st_uid != os.getuid() or root.is_symlink():
                     raise PermissionError(errno.EACCES, "it belongs to somebody else", str(root))
                 return Journal(root / name, self._base)
             except OSError as error:
