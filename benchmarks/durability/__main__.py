@@ -15,6 +15,7 @@ import tempfile
 import time
 from collections import Counter
 from collections.abc import Iterator
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, field
 from pathlib import Path
 
@@ -174,6 +175,7 @@ def main() -> None:
     for name in ("kills", "projects", "journals", "pictures", "inputs", "disks"):
         parser.add_argument(f"--{name}", type=int, default=0)
     parser.add_argument("--soak", type=float, default=0.0, help="minutes")
+    parser.add_argument("--at-once", type=int, default=2, help="kinds of damage")
     parser.add_argument("--write", type=Path)
     chosen = parser.parse_args()
     with tempfile.TemporaryDirectory() as name:
@@ -198,9 +200,10 @@ def _parts(chosen: argparse.Namespace, folder: Path) -> Iterator[tuple[str, list
     if any(count for _, count in damages):
         lines = ["| damaged | how many | opened | refused in a sentence | else | longest | memory |"]
         lines.append("|---|---|---|---|---|---|---|")
-        for kind, count in damages:
-            if count:
-                lines += of_damage(kind, damaged(kind, count, folder / kind))
+        with ThreadPoolExecutor(chosen.at_once) as pool:  # they wait for processes of their own
+            running = [(kind, pool.submit(damaged, kind, count, folder / kind)) for kind, count in damages if count]
+            for kind, one in running:
+                lines += of_damage(kind, one.result())
         yield "damage", lines
     if chosen.inputs:
         yield "inputs", of_inputs(folder)
