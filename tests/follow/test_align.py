@@ -150,7 +150,7 @@ def test_a_blank_wall_of_grain_does_not_pass_for_texture():
     honest = align(parts, pyramid, np.eye(3), MotionModel.PERSPECTIVE)
     assert honest.slip_px > 2
     assert honest.correlation < 0.45
-    blind = make_template(home, mask, AREA, Sight(sight.channel, sight.sigma_px, noise=0.0))
+    blind = make_template(home, mask, AREA, Sight(sight.weights, sight.sigma_px, noise=0.0))
     naive = align(blind, make_pyramid(frame, len(blind.levels), sight), np.eye(3), MotionModel.PERSPECTIVE)
     assert honest.slip_px > 2 * naive.slip_px, "without knowing the grain it would look surer"
 

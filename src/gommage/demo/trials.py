@@ -18,8 +18,8 @@ from numpy.typing import NDArray
 from gommage.core.document import FrameRange, Matte, PlaneFollow, Shape, Surface
 from gommage.core.follow import follow_plane
 from gommage.core.follow.align import polygon_mask
-from gommage.core.geometry import Matrix, Points, Window, apply_matrix
-from gommage.core.picture import Picture, luminance
+from gommage.core.geometry import Matrix, Points, Window, apply_matrix, from_matrix, shift, then
+from gommage.core.picture import Picture, Splines, luminance, resample
 from gommage.demo.painting import paper_grain, smooth_noise
 from gommage.errors import FollowError
 
@@ -85,6 +85,11 @@ def read_pictures(folder: Path) -> list[Picture]:
     from gommage.core.picture import read_picture
 
     return [_sized(read_picture(path)) for path in sorted(folder.iterdir()) if path.suffix.lower() in {".png", ".jpg"}]
+
+
+@lru_cache(maxsize=8)
+def _ready(picture: Callable[[], Picture]) -> Splines:
+    return Splines.of(picture())
 
 
 # -- motions: home to frame at a time in frames from home -------------------------------------------------------
@@ -183,14 +188,11 @@ class Trial:
         """Return a frame without grain, (H, W, 3) float32."""
         t = float(frame - HOME)
         times = t + self.shutter * np.linspace(-0.5, 0.5, BLUR_SAMPLES) if self.shutter else np.array([t])
-        source = self.picture()
+        source = _ready(self.picture)
         total = np.zeros((HEIGHT, WIDTH, 3), np.float32)
-        for time in times:
-            matrix = self.motion(time) @ np.array([[1, 0, -MARGIN], [0, 1, -MARGIN], [0, 0, 1.0]])
-            half = np.array([[1, 0, 0.5], [0, 1, 0.5], [0, 0, 1.0]])
-            centres = np.linalg.inv(half) @ matrix @ half
-            total += cv2.warpPerspective(source, centres, (WIDTH, HEIGHT), flags=cv2.INTER_CUBIC,
-                                         borderMode=cv2.BORDER_REFLECT)  # fmt: skip
+        for time in times:  # not by OpenCV's warp, which rounds places to 1/32 px
+            picture_to_frame = then(shift(-MARGIN, -MARGIN), from_matrix(self.motion(time)))
+            total += resample(source, picture_to_frame.inverse(), Window.of(WIDTH, HEIGHT)).pixels
         picture = total / len(times)
         return self.trouble(picture, self.motion(t), t) if self.trouble is not None else picture
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Generator, Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import cv2
 import numpy as np
@@ -42,6 +42,10 @@ MOSTLY_SEEN = 0.75
 LIGHT_JUMP = 1.5
 """With less than so much of the area agreeing, or light that jumps by more than this in one frame, simpler motions are
 tried, and taken where they agree with at least `ABOUT_AS_GOOD` as much."""
+LEVELLED_FROM_PX, LEVELLED_SURER = 0.023, 0.8
+"""Above this error a frame is compared without slow light as well, and that believed where its error is so much less."""
+DEPARTURE_PX, DEPARTURES = 2.0, 3.0
+"""Only places that depart from the guess by more than this, and than so many times the last departure, are doubted so."""
 ABOUT_AS_GOOD = 0.9
 FRESH_SHARE = 0.6
 """When a template shows less than this share of what could be seen, the frame becomes one more template."""
@@ -183,6 +187,7 @@ class _Follower:
         self._sight: Sight | None = None
         self._features: Features | None = None
         self._lights: dict[int, tuple[float, float]] = {}
+        self._level_stations: dict[int, _Station | None] = {}
         self._bounds = Window(0, 0, 0, 0)
 
     # -- pictures and masks -------------------------------------------------------------------------------------
@@ -365,15 +370,16 @@ class _Follower:
         error: float,
     ) -> tuple[_Found | None, str]:
         """Return where the plane is on a frame, or None and why not."""
-        best = self._against(frame, opened, stations[-1], guess, error)
+        best = self._levelled(self._against(frame, opened, stations[-1], guess, error), frame, opened, guess, error)
         if not best.is_sure:
             best = self._try_harder(best, frame, opened, stations, last, neighbour)
         for other in stations[:-1]:
             if best.alignment.visible > LEAST_VISIBLE:
                 best = self._fused(best, self._against(frame, opened, other, best.home_to_frame, 1.0))
-        best = self._simpler(best, frame, opened, guess)
-        if self._is_doubtful(best):
-            best = self._steadier(best, frame, opened, guess)
+        if self._departs(guess, best, error):
+            best = self._simpler(best, frame, opened, guess)
+            if self._is_doubtful(best):
+                best = self._steadier(best, frame, opened, guess)
         if best.alignment.visible < LEAST_VISIBLE:
             return None, "the plane has left the picture"
         lost = best.alignment.correlation < LOST or not best.slip_px < LARGEST_SLIP_PX
@@ -407,7 +413,7 @@ class _Follower:
             found = align(
                 template, pyramid, start, motion or self._how.motion, levels=levels,
                 allowed=self._allowed(frame, guess),
-                light=self._lights.get(station.frame), check=self._check,
+                light=None if template.sight.level_floor else self._lights.get(station.frame), check=self._check,
             )  # fmt: skip
             moved = np.abs(
                 apply_matrix(found.matrix, template.points_inside) - apply_matrix(start, template.points_inside)
@@ -419,6 +425,34 @@ class _Follower:
         grown = np.sqrt(abs(np.linalg.det(found.matrix)))
         slip = np.hypot(found.corner_slip_px, station.corner_slip_px * grown)
         return _Found(matrix / matrix[2, 2], found, slip, station)
+
+    def _levelled(self, found: _Found, frame: int, opened: _Frame, guess: Matrix, error: float) -> _Found:
+        """Return the place that pictures without slow light give, where that is clearly surer: under moving shade."""
+        if found.is_sure and found.slip_px < LEVELLED_FROM_PX:
+            return found
+        station = self._level_station(found.station)
+        if station is None:
+            return found
+        start, off = (found.home_to_frame, 1.0) if found.is_sure else (guess, error)
+        other = self._against(frame, opened, station, start, off)
+        if not other.is_sure or not other.slip_px < LEVELLED_SURER * found.slip_px:
+            return found
+        one = found.alignment  # of the light it says nothing
+        return replace(other, alignment=replace(other.alignment, gain=one.gain, offset=one.offset), station=found.station)
+
+    def _level_station(self, station: _Station) -> _Station | None:
+        """Return a station as it looks without slow light; None where nothing is left of it."""
+        if station.frame not in self._level_stations:
+            opened = self._open(station.frame)
+            mask = self._mask(station.frame, station.home_to_station, opened.bounds)
+            sight = station.template.sight.levelled(opened.picture, mask)
+            try:
+                template = make_template(opened.picture, mask, station.template.corners, sight)
+                made = replace(station, template=template)
+            except FollowError:
+                made = None
+            self._level_stations[station.frame] = made
+        return self._level_stations[station.frame]
 
     def _fused(self, one: _Found, other: _Found) -> _Found:
         """Put together what two stations tell, each corner by its errors; one that is not recognised is left out."""
@@ -437,12 +471,28 @@ class _Follower:
         surer = one if one.slip_px < other.slip_px else other
         return _Found(matrix / matrix[2, 2], surer.alignment, slip, surer.station)
 
+    def _departs(self, guess: Matrix, found: _Found, error: float) -> bool:
+        """Return whether a place is so far from the guess that a full motion may have fitted the wrong thing."""
+        usual = error if np.isfinite(error) else 0.0
+        return self._off(guess, found.home_to_frame) > max(DEPARTURE_PX, DEPARTURES * usual)
+
+    def _with_rest(self, simple: _Found, full: _Found) -> _Found:
+        """Return a place by a simpler motion whose slip holds what that motion leaves out.
+
+        It may be off by its distance from the full motion, as far as the full one's own error does not explain that.
+        """
+        corners = self._surface.corners
+        apart = np.hypot(*(apply_matrix(simple.home_to_frame, corners) - apply_matrix(full.home_to_frame, corners)).T)
+        rest = np.sqrt(np.maximum(np.nan_to_num(apart) ** 2 - full.corner_slip_px**2, 0.0))
+        return replace(simple, corner_slip_px=np.hypot(simple.corner_slip_px, np.nan_to_num(rest)))
+
     def _simpler(self, found: _Found, frame: int, opened: _Frame, guess: Matrix) -> _Found:
         """Return the place with a simpler motion where the texture does not carry the full one."""
         motion = self._how.motion
         while found.slip_px > WEAK_SLIP_PX and found.alignment.correlation >= LOST and motion in SIMPLER:
             motion = SIMPLER[motion]
             simple = self._against(frame, opened, found.station, guess, 2.0, motion)
+            simple = self._with_rest(simple, found)
             if (
                 simple.slip_px < found.slip_px / 1.5
                 and simple.alignment.correlation > 0.9 * found.alignment.correlation
@@ -461,7 +511,7 @@ class _Follower:
         motion, full = self._how.motion, found
         while motion in SIMPLER:
             motion = SIMPLER[motion]
-            simple = self._against(frame, opened, found.station, guess, 3.0, motion)
+            simple = self._with_rest(self._against(frame, opened, found.station, guess, 3.0, motion), full)
             if simple.agreement >= ABOUT_AS_GOOD * full.agreement and np.isfinite(simple.slip_px):
                 found = simple
         return found

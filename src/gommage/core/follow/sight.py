@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import lru_cache
 
 import cv2
@@ -20,29 +20,64 @@ WEIGHTS = {
     Channel.GREEN: (0.0, 1.0, 0.0),
     Channel.BLUE: (0.0, 0.0, 1.0),
 }
-CLEARLY_BETTER = 1.3
-"""A single channel is taken only where it tells this much more than luminance does."""
 SIGMAS_PX = (0.6, 0.9, 1.3, 1.8, 2.5)
 NOISE_SHARE = 0.35
 """Of the slopes' energy, at most this much may be grain; the weakest filter that keeps to it is taken."""
 BLOCK = 8
+LEVEL_PX, LEVEL_GRAINS = 5.0, 2.0
+"""Over what distance light is taken to be even, and down to how many deviations of the grain contrast is made even."""
 
 
 @dataclass(frozen=True, slots=True)
 class Sight:
-    """Which channel is looked at, the blur it is given, and the deviation of its grain before that."""
+    """How a picture is looked at.
 
-    channel: Channel = Channel.LUMINANCE
+    Attributes
+    ----------
+    weights : tuple of float
+        How much of each channel.
+    sigma_px : float
+        The blur it is given.
+    noise : float
+        The deviation of the grain before that.
+    level_floor : float
+        Above 0: what light changes slowly over is taken away, and contrast made even, down to so much deviation.
+    """
+
+    weights: tuple[float, float, float] = WEIGHTS[Channel.LUMINANCE]
     sigma_px: float = SIGMAS_PX[0]
     noise: float = 0.0
+    level_floor: float = 0.0
 
     def one_channel(self, picture: Picture) -> Picture:
         """Return a picture (H, W, 3) as (H, W), not blurred yet."""
-        return cv2.transform(picture, np.array([WEIGHTS[self.channel]], np.float32))
+        return cv2.transform(picture, np.array([self.weights], np.float32))
 
     def blurred(self, picture: Picture) -> Picture:
-        """Return a picture (H, W) blurred as far as its grain asks for."""
-        return cv2.GaussianBlur(picture, (0, 0), self.sigma_px)
+        """Return a picture (H, W) blurred as far as its grain asks for, and levelled if it is to be."""
+        blurred = cv2.GaussianBlur(picture, (0, 0), self.sigma_px)
+        if not self.level_floor:
+            return blurred
+        detail = blurred - cv2.GaussianBlur(blurred, (0, 0), LEVEL_PX)
+        return detail / np.maximum(_deviation_around(detail), np.float32(self.level_floor))
+
+    def levelled(self, picture: Picture, mask: NDArray[np.uint8]) -> Sight:
+        """Return the sight that sees the same where light varies inside the area (mask above 0) as where it does not.
+
+        Parameters
+        ----------
+        picture : (H, W, 3) float32
+        mask : (H, W) uint8
+        """
+        blurred = cv2.GaussianBlur(self.one_channel(picture), (0, 0), self.sigma_px)
+        around = _deviation_around(blurred - cv2.GaussianBlur(blurred, (0, 0), LEVEL_PX))
+        floor = LEVEL_GRAINS * self.noise / (2 * np.sqrt(np.pi) * self.sigma_px)
+        typical = float(np.median(np.maximum(around, floor)[mask > 0])) if mask.any() else 1.0
+        return replace(self, noise=self.noise / max(typical, 1e-12), level_floor=max(floor, 1e-6))
+
+
+def _deviation_around(detail: Picture) -> Picture:
+    return np.sqrt(cv2.GaussianBlur(detail * detail, (0, 0), LEVEL_PX))
 
 
 PLAIN_SIGHT = Sight()
@@ -103,22 +138,34 @@ def choose_sight(picture: Picture, mask: NDArray[np.uint8], channel: Channel = C
     mask : (H, W) uint8
         Above 0 inside the area.
     channel : Channel
-        A fixed one, or the best by texture over grain.
+        A fixed one, or the mixture that tells most.
     """
-    candidates = list(WEIGHTS) if channel is Channel.BEST else [channel]
-    scores: dict[Channel, float] = {}
-    seen: dict[Channel, tuple[Picture, float]] = {}
-    for candidate in candidates:
-        single = Sight(candidate).one_channel(picture)
-        noise = max(noise_of(single, mask), 1e-7)
-        seen[candidate] = single, noise
-        scores[candidate] = _texture(single, mask, SIGMAS_PX[1], noise)[0] / noise**2
-    best = max(scores, key=lambda one: scores[one])
-    if Channel.LUMINANCE in scores and scores[best] < CLEARLY_BETTER * scores[Channel.LUMINANCE]:
-        best = Channel.LUMINANCE
-    single, noise = seen[best]
+    weights = _telling(picture, mask) if channel is Channel.BEST else WEIGHTS[channel]
+    single = Sight(weights).one_channel(picture)
+    noise = max(noise_of(single, mask), 1e-7)
     for sigma in SIGMAS_PX:
         texture, grain = _texture(single, mask, sigma, noise)
         if grain <= NOISE_SHARE * (texture + grain):
             break
-    return Sight(best, sigma, noise)
+    return Sight(weights, sigma, noise)
+
+
+def _telling(picture: Picture, mask: NDArray[np.uint8]) -> tuple[float, float, float]:
+    """Return how much of each channel tells most of where the texture is: slopes over grain, together.
+
+    The mixture w that makes ``w S w / w N w`` largest, S being the products of the channels' slopes over the area, N their
+    grain: the first vector of a generalised eigenvalue problem. None counts against the others, since light may change
+    its colour.
+    """
+    channels = [np.ascontiguousarray(picture[..., index]) for index in range(3)]
+    noise = np.array([max(noise_of(one, mask), 1e-7) for one in channels])
+    slopes = []
+    for one in channels:
+        blurred = cv2.GaussianBlur(one, (0, 0), SIGMAS_PX[1])
+        ways = [cv2.Sobel(blurred, cv2.CV_32F, *way, ksize=3, scale=1 / 8)[mask > 0] for way in ((1, 0), (0, 1))]
+        slopes.append(np.concatenate(ways) / noise[len(slopes)])
+    products = np.cov(np.array(slopes))
+    vector = np.linalg.eigh(products)[1][:, -1]
+    vector = np.maximum(vector * np.sign(vector.sum() or 1.0), 0.0) / noise
+    red, green, blue = (float(one) for one in vector / vector.sum())
+    return red, green, blue
