@@ -88,7 +88,7 @@ def _nudged(rng: Random, value: Any) -> Any:
     if isinstance(value, bool):
         return not value
     if isinstance(value, int):
-        return int(value * rng.choice([-1, 2, 1000])) + int(rng.integers(-2, 3))
+        return value * int(rng.choice([-1, 2, 1000])) + int(rng.integers(-2, 3))
     if isinstance(value, float):
         return float(value * rng.choice([-1.0, 0.0, 1e-9, 0.9, 1.5, 10.0, 1e9]) + rng.choice([0.0, 0.3]))
     if isinstance(value, str) and value:
