@@ -42,10 +42,14 @@ MOSTLY_SEEN = 0.75
 LIGHT_JUMP = 1.5
 """With less than so much of the area agreeing, or light that jumps by more than this in one frame, simpler motions are
 tried, and taken where they agree with at least `ABOUT_AS_GOOD` as much."""
-LEVELLED_FROM_PX, LEVELLED_SURER = 0.023, 0.8
-"""Above this error a frame is compared without slow light as well, and that believed where its error is so much less."""
-DEPARTURE_PX, DEPARTURES = 2.0, 3.0
-"""Only places that depart from the guess by more than this, and than so many times the last departure, are doubted so."""
+LEVELLED_FROM_PX, LEVELLED_SURER, LEVELLED_CLEAR = 0.023, 0.8, 0.9
+"""Above this error a frame is compared without slow light as well, and that believed where its error is so much less; where
+nothing is sure with the light, with so much correlation alone: something dark and flat looks like nothing without it."""
+DEPARTURE_PX, DEPARTURES, FIRST_DEPARTURE_PX = 1.0, 3.0, 8.0
+"""Only places that depart from the guess by more than the first, and than so many times the last departure, are doubted
+so; the third stands for the last departure where a follow begins."""
+EXPLAINED, MOST_REST_PX = 3.0, 2.0
+"""So many slips of the full motion are no reason to doubt a simpler one; and it is the simpler one that is believed."""
 ABOUT_AS_GOOD = 0.9
 FRESH_SHARE = 0.6
 """When a template shows less than this share of what could be seen, the frame becomes one more template."""
@@ -187,6 +191,7 @@ class _Follower:
         self._sight: Sight | None = None
         self._features: Features | None = None
         self._lights: dict[int, tuple[float, float]] = {}
+        self._is_weak = False
         self._level_stations: dict[int, _Station | None] = {}
         self._bounds = Window(0, 0, 0, 0)
 
@@ -286,6 +291,7 @@ class _Follower:
             yield from self._bridged(held, last, found)
             held = []
             error = self._off(guess, found.home_to_frame)
+            self._is_weak = found.slip_px > WEAK_SLIP_PX or found.alignment.motion is not self._how.motion
             before, last, neighbour = last, found.home_to_frame, opened
             if not self._is_doubtful(found):
                 self._lights[found.station.frame] = found.alignment.gain, found.alignment.offset
@@ -376,10 +382,11 @@ class _Follower:
         for other in stations[:-1]:
             if best.alignment.visible > LEAST_VISIBLE:
                 best = self._fused(best, self._against(frame, opened, other, best.home_to_frame, 1.0))
-        if self._departs(guess, best, error):
+        departs = self._departs(guess, best, error)
+        if departs or self._is_weak or not np.isfinite(error):
             best = self._simpler(best, frame, opened, guess)
-            if self._is_doubtful(best):
-                best = self._steadier(best, frame, opened, guess)
+        if departs and self._is_doubtful(best):
+            best = self._steadier(best, frame, opened, guess)
         if best.alignment.visible < LEAST_VISIBLE:
             return None, "the plane has left the picture"
         lost = best.alignment.correlation < LOST or not best.slip_px < LARGEST_SLIP_PX
@@ -435,10 +442,15 @@ class _Follower:
             return found
         start, off = (found.home_to_frame, 1.0) if found.is_sure else (guess, error)
         other = self._against(frame, opened, station, start, off)
-        if not other.is_sure or not other.slip_px < LEVELLED_SURER * found.slip_px:
+        least = SURE if found.is_sure else LEVELLED_CLEAR
+        if not (
+            other.is_sure and other.alignment.correlation > least and other.slip_px < LEVELLED_SURER * found.slip_px
+        ):
             return found
         one = found.alignment  # of the light it says nothing
-        return replace(other, alignment=replace(other.alignment, gain=one.gain, offset=one.offset), station=found.station)
+        return replace(
+            other, alignment=replace(other.alignment, gain=one.gain, offset=one.offset), station=found.station
+        )
 
     def _level_station(self, station: _Station) -> _Station | None:
         """Return a station as it looks without slow light; None where nothing is left of it."""
@@ -473,17 +485,18 @@ class _Follower:
 
     def _departs(self, guess: Matrix, found: _Found, error: float) -> bool:
         """Return whether a place is so far from the guess that a full motion may have fitted the wrong thing."""
-        usual = error if np.isfinite(error) else 0.0
+        usual = error if np.isfinite(error) else FIRST_DEPARTURE_PX
         return self._off(guess, found.home_to_frame) > max(DEPARTURE_PX, DEPARTURES * usual)
 
     def _with_rest(self, simple: _Found, full: _Found) -> _Found:
         """Return a place by a simpler motion whose slip holds what that motion leaves out.
 
-        It may be off by its distance from the full motion, as far as the full one's own error does not explain that.
+        It may be off by its distance from the full motion, as far as that one's own error does not explain it.
         """
         corners = self._surface.corners
         apart = np.hypot(*(apply_matrix(simple.home_to_frame, corners) - apply_matrix(full.home_to_frame, corners)).T)
-        rest = np.sqrt(np.maximum(np.nan_to_num(apart) ** 2 - full.corner_slip_px**2, 0.0))
+        rest = np.sqrt(np.maximum(np.nan_to_num(apart) ** 2 - (EXPLAINED * full.corner_slip_px) ** 2, 0.0))
+        rest = np.minimum(rest, MOST_REST_PX)
         return replace(simple, corner_slip_px=np.hypot(simple.corner_slip_px, np.nan_to_num(rest)))
 
     def _simpler(self, found: _Found, frame: int, opened: _Frame, guess: Matrix) -> _Found:

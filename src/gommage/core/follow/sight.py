@@ -20,6 +20,10 @@ WEIGHTS = {
     Channel.GREEN: (0.0, 1.0, 0.0),
     Channel.BLUE: (0.0, 0.0, 1.0),
 }
+CLEARLY_BETTER = 1.15
+"""Another mixture than luminance is taken only where it tells so much more."""
+MIXED_FROM_PIXELS, ALONE_BETTER = 3000, 1.3
+"""In fewer pixels grain would choose the mixture: one channel is taken, where it tells so much more."""
 SIGMAS_PX = (0.6, 0.9, 1.3, 1.8, 2.5)
 NOISE_SHARE = 0.35
 """Of the slopes' energy, at most this much may be grain; the weakest filter that keeps to it is taken."""
@@ -140,7 +144,12 @@ def choose_sight(picture: Picture, mask: NDArray[np.uint8], channel: Channel = C
     channel : Channel
         A fixed one, or the mixture that tells most.
     """
-    weights = _telling(picture, mask) if channel is Channel.BEST else WEIGHTS[channel]
+    if channel is not Channel.BEST:
+        weights = WEIGHTS[channel]
+    elif int((mask > 0).sum()) < MIXED_FROM_PIXELS:
+        weights = _best_alone(picture, mask)
+    else:
+        weights = _telling(picture, mask)
     single = Sight(weights).one_channel(picture)
     noise = max(noise_of(single, mask), 1e-7)
     for sigma in SIGMAS_PX:
@@ -148,6 +157,17 @@ def choose_sight(picture: Picture, mask: NDArray[np.uint8], channel: Channel = C
         if grain <= NOISE_SHARE * (texture + grain):
             break
     return Sight(weights, sigma, noise)
+
+
+def _best_alone(picture: Picture, mask: NDArray[np.uint8]) -> tuple[float, float, float]:
+    """Return the channel that tells clearly more than luminance does, else luminance: for a few hundred pixels."""
+    told = {}
+    for channel, weights in WEIGHTS.items():
+        single = Sight(weights).one_channel(picture)
+        noise = max(noise_of(single, mask), 1e-7)
+        told[channel] = _texture(single, mask, SIGMAS_PX[1], noise)[0] / noise**2
+    best = max(told, key=lambda one: told[one])
+    return WEIGHTS[best if told[best] >= ALONE_BETTER * told[Channel.LUMINANCE] else Channel.LUMINANCE]
 
 
 def _telling(picture: Picture, mask: NDArray[np.uint8]) -> tuple[float, float, float]:
@@ -164,8 +184,16 @@ def _telling(picture: Picture, mask: NDArray[np.uint8]) -> tuple[float, float, f
         blurred = cv2.GaussianBlur(one, (0, 0), SIGMAS_PX[1])
         ways = [cv2.Sobel(blurred, cv2.CV_32F, *way, ksize=3, scale=1 / 8)[mask > 0] for way in ((1, 0), (0, 1))]
         slopes.append(np.concatenate(ways) / noise[len(slopes)])
-    products = np.cov(np.array(slopes))
+    products = np.cov(np.array(slopes)) - np.eye(3) * grain_of_slopes(SIGMAS_PX[1], 0) ** 2
     vector = np.linalg.eigh(products)[1][:, -1]
-    vector = np.maximum(vector * np.sign(vector.sum() or 1.0), 0.0) / noise
+    vector = np.maximum(vector * np.sign(vector.sum() or 1.0), 0.0)
+    plain = np.array(WEIGHTS[Channel.LUMINANCE]) * noise
+
+    def told(mixture: NDArray[np.float64]) -> float:
+        return max(float(mixture @ products @ mixture / (mixture @ mixture)), 1e-12)
+
+    if told(vector) < CLEARLY_BETTER * told(plain):
+        return WEIGHTS[Channel.LUMINANCE]
+    vector = vector / noise
     red, green, blue = (float(one) for one in vector / vector.sum())
     return red, green, blue
