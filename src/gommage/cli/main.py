@@ -12,6 +12,7 @@ import fileseq
 import platformdirs
 
 from gommage import __version__
+from gommage.core.disk import write_whole
 from gommage.core.document import PlaneFollow, PointsFollow, Shot, Surface, edits, placement, store
 from gommage.core.engine import Engine, RenderTarget, followed, render, render_in_processes
 from gommage.core.follow import read_track, write_track
@@ -295,25 +296,48 @@ def check_(project: Path, shot_name: str, *, as_json: bool) -> None:
         click.echo(json.dumps({"shot": shot.name, "fixes": out}, indent=1))
 
 
-@main.command()
+@main.group(invoke_without_command=True)
 @click.option(
     "--write",
     type=click.Path(path_type=Path),
     help="Put the figures into this Markdown file, between its marks.",
 )
-def bench(write: Path | None) -> None:
+@click.pass_context
+def bench(context: click.Context, write: Path | None) -> None:
     """Do the demo job and judge it against the truth."""
+    if context.invoked_subcommand is not None:
+        return
     from gommage.demo.accuracy import judge, markdown
 
-    table = markdown(*judge(_demo_shot()))
+    _show_table(markdown(*judge(_demo_shot())), write, "figures")
+
+
+@bench.command("follow")
+@click.option("--write", type=click.Path(path_type=Path), help="Put the figures into this Markdown file.")
+@click.option("--pictures", type=click.Path(path_type=Path), help="A folder of photographs to try it on instead.")
+def bench_follow(write: Path | None, pictures: Path | None) -> None:
+    """Follow planes under known motions, each with one trouble, and judge them beside OpenCV's ECC."""
+    from gommage.demo.trials import TRIALS, judged, trial_markdown, with_pictures
+
+    trials = TRIALS if pictures is None else with_pictures(pictures)
+    figures = []
+    for trial in trials:
+        click.echo(trial.name, err=True)
+        figures.append(judged(trial))
+    _show_table(trial_markdown(figures), write, "trials" if pictures is None else "trials on photographs")
+
+
+def _show_table(table: str, write: Path | None, mark: str) -> None:
+    """Print a table, and put it into a file between its marks if that is wanted."""
     click.echo(table)
-    if write is not None:
-        begin, end = "<!-- figures -->", "<!-- end of figures -->"
-        text = write.read_text()
-        if begin not in text or end not in text:
-            _fail(f"{write} has no marks {begin} and {end} to write between.")
-        head, _, rest = text.partition(begin)
-        write.write_text(f"{head}{begin}\n{table}\n{end}{rest.partition(end)[2]}")
+    if write is None:
+        return
+    begin, end = f"<!-- {mark} -->", f"<!-- end of {mark} -->"
+    text = write.read_text()
+    if begin not in text or end not in text:
+        _fail(f"{write} has no marks {begin} and {end} to write between.")
+    head, _, rest = text.partition(begin)
+    write_whole(write, f"{head}{begin}\n{table}\n{end}{rest.partition(end)[2]}".encode())
 
 
 @main.command("schema")

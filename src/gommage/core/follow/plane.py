@@ -43,8 +43,8 @@ LIGHT_JUMP = 1.5
 """With less than so much of the area agreeing, or light that jumps by more than this in one frame, simpler motions are
 tried, and taken where they agree with at least `ABOUT_AS_GOOD` as much."""
 LEVELLED_FROM_PX, LEVELLED_SURER, LEVELLED_CLEAR = 0.023, 0.8, 0.9
-"""Above this error a frame is compared without slow light as well, and that believed where its error is so much less; where
-nothing is sure with the light, with so much correlation alone: something dark and flat looks like nothing without it."""
+"""Above this error a frame is compared without slow light as well, and that believed where its error is so much less.
+Where nothing is sure with the light, so much correlation is asked for: what is dark and flat is nothing without it."""
 DEPARTURE_PX, DEPARTURES, FIRST_DEPARTURE_PX = 1.0, 3.0, 8.0
 """Only places that depart from the guess by more than the first, and than so many times the last departure, are doubted
 so; the third stands for the last departure where a follow begins."""

@@ -173,13 +173,13 @@ def _best_alone(picture: Picture, mask: NDArray[np.uint8]) -> tuple[float, float
 def _telling(picture: Picture, mask: NDArray[np.uint8]) -> tuple[float, float, float]:
     """Return how much of each channel tells most of where the texture is: slopes over grain, together.
 
-    The mixture w that makes ``w S w / w N w`` largest, S being the products of the channels' slopes over the area, N their
-    grain: the first vector of a generalised eigenvalue problem. None counts against the others, since light may change
-    its colour.
+    The mixture w that makes ``w S w / w N w`` largest, S being the products of the channels' slopes over the area, N
+    their grain: the first vector of a generalised eigenvalue problem. None counts against the others, since light may
+    change its colour.
     """
     channels = [np.ascontiguousarray(picture[..., index]) for index in range(3)]
     noise = np.array([max(noise_of(one, mask), 1e-7) for one in channels])
-    slopes = []
+    slopes: list[NDArray[np.float64]] = []
     for one in channels:
         blurred = cv2.GaussianBlur(one, (0, 0), SIGMAS_PX[1])
         ways = [cv2.Sobel(blurred, cv2.CV_32F, *way, ksize=3, scale=1 / 8)[mask > 0] for way in ((1, 0), (0, 1))]
