@@ -6,7 +6,20 @@ from hypothesis import given
 from hypothesis import strategies as st
 from msgspec.structs import replace
 
-from gommage.core.document import NOT_SEEN, Array, ByHand, Pin, Still, Surface, Track, edits, placement
+from gommage.core.document import (
+    NOT_SEEN,
+    Array,
+    ByHand,
+    Matte,
+    Pin,
+    PlaneFollow,
+    Shape,
+    Still,
+    Surface,
+    Track,
+    edits,
+    placement,
+)
 from gommage.core.geometry import IDENTITY, fitted, moved
 from tests.conftest import plane, rectangle
 
@@ -164,3 +177,13 @@ def test_fitted_points_land_where_they_should(count, seed):
     source = rectangle(0, 0, 60, 40)[:count] + rng.uniform(-5, 5, (count, 2))
     target = source + rng.uniform(-6, 6, (count, 2))
     np.testing.assert_allclose(moved(fitted(source, target), source), target, atol=1e-6)
+
+
+def test_an_area_of_four_corners_on_a_line_is_pinned_by_its_box(small_shot):
+    """A triangle with a fourth vertex on one of its sides spans no quadrilateral."""
+    area = Matte.of(Shape.of("area", 1001, [[0, 0], [10, 0], [20, 0], [0, 30]]), surface_id="wall")
+    pin = Pin(frame=1003, home=[[5, 5]], placed=[[8, 6]])
+    surface = replace(small_shot.surfaces[0], how=PlaneFollow(areas=area), pins=(pin,))
+    shot = replace(small_shot, surfaces=(surface,))
+    np.testing.assert_allclose(placement(shot, surface).home_to_frame(1003)(np.array([5.0, 5.0])), (8, 6), atol=1e-9)
+    assert surface.corners.tolist() == [[0, 0], [20, 0], [20, 30], [0, 30]]

@@ -4,6 +4,7 @@ import numpy as np
 import pytest
 
 from gommage.core.document import (
+    NOT_SEEN,
     Array,
     Brush,
     Ease,
@@ -11,6 +12,7 @@ from gommage.core.document import (
     Frames,
     Key,
     Keys,
+    Pin,
     Shape,
     ShapeKey,
     Stroke,
@@ -139,3 +141,21 @@ def test_track_names_the_frames_it_has():
     assert (track.frames.first, track.frames.last) == (1005, 1006)
     with pytest.raises(ValueError, match="1004 was not followed"):
         track.row(1004)
+
+
+def test_anything_like_an_array_will_do_where_records_hold_one():
+    points = [[1.0, 2.0, 1.0], [3.0, 4.0, 0.5]]
+    assert Stroke(id="s", points=points) == Stroke(id="s", points=Array(points))
+    assert Pin(frame=1, home=np.array([[1, 2]]), placed=[[3, 4]]).placed == Array([[3.0, 4.0]])
+    with pytest.raises(ValueError, match="points must be numbers"):
+        Stroke(id="s", points=[[1.0], [2.0, 3.0]])
+
+
+def test_a_track_has_no_row_where_the_surface_was_not_seen():
+    track = Track(
+        first_frame=1001, home_to_frame=[np.eye(3)] * 3, corner_slip_px=[[0.1] * 4] * 3, certainty=[1, 0, 1],
+        reasons=("", NOT_SEEN, ""),
+    )  # fmt: skip
+    with pytest.raises(ValueError, match="not seen on frame 1002"):
+        track.row(1002)
+    assert track.row(1003).tolist() == np.eye(3).tolist()

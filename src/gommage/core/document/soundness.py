@@ -13,7 +13,6 @@ from typing import Any
 
 import numpy as np
 from msgspec import Struct
-from numpy.typing import NDArray
 
 from gommage.core.document.arrays import Array
 from gommage.core.document.placements import placement
@@ -42,7 +41,7 @@ from gommage.core.document.records import (
     Track,
 )
 from gommage.core.document.records.base import HasId
-from gommage.core.geometry import box_of
+from gommage.core.geometry import box_of, is_quad
 
 __all__ = ["LARGEST_SIDE", "MOST_FRAMES", "MOST_SHOTS", "at", "unplaceable", "unsound"]
 
@@ -253,16 +252,8 @@ def _of_surface(surface: Surface) -> Iterator[str]:
     if isinstance(how, PointsFollow):
         yield from _unique("spots", how.spots)
         return
-    if isinstance(how, Still | ByHand) and not _is_quad(surface.corners):
+    if isinstance(how, Still | ByHand) and not is_quad(surface.corners):
         yield "three of its corners lie on a line"
-
-
-def _is_quad(corners: NDArray[np.float64]) -> bool:
-    """Whether no three of four corners lie on a line: then a plane goes through them."""
-    sides = np.roll(corners, -1, axis=0) - corners
-    after = np.roll(sides, -1, axis=0)
-    areas = np.abs(sides[:, 0] * after[:, 1] - sides[:, 1] * after[:, 0])
-    return bool((areas > SMALLEST_SIZE_PX * np.abs(sides).max()).all())
 
 
 def _is_regular(matrices: Any) -> bool:

@@ -11,6 +11,7 @@ from gommage.core.picture import Picture
 
 __all__ = ["Features", "features_of", "start_from_features", "start_from_neighbour"]
 
+HALVED_FROM_PX = 480
 Keypoints = tuple[Points, NDArray[np.float32]]
 
 
@@ -31,18 +32,23 @@ def _eight_bit(luminance: Picture) -> NDArray[np.uint8]:
 def features_of(luminance: Picture, area: Points | None = None) -> Features:
     """Return the features of a frame, inside an outline if one is given.
 
+    They are found at half the size of a large picture: the alignment that they start needs them to some pixels.
+
     References
     ----------
     D. Lowe, Distinctive Image Features from Scale-Invariant Keypoints, IJCV 60(2), 2004.
     """
+    factor = 2 if min(luminance.shape) >= HALVED_FROM_PX else 1
+    if factor > 1:
+        luminance = cv2.resize(luminance, None, fx=0.5, fy=0.5, interpolation=cv2.INTER_AREA)
     mask = None
     if area is not None:
         mask = np.zeros(luminance.shape, np.uint8)
-        cv2.fillPoly(mask, [np.round(area).astype(np.int32)], 255)
+        cv2.fillPoly(mask, [np.round(area / factor).astype(np.int32)], 255)
     points, descriptors = cv2.SIFT.create(nfeatures=1500, contrastThreshold=0.02).detectAndCompute(
         _eight_bit(luminance), mask
     )
-    return Features(np.array([p.pt for p in points]).reshape(-1, 2) + 0.5, descriptors)
+    return Features((np.array([p.pt for p in points]).reshape(-1, 2) + 0.5) * factor, descriptors)
 
 
 def start_from_features(home: Features, frame: Features) -> Matrix | None:

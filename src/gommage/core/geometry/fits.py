@@ -9,13 +9,24 @@ from numpy.typing import NDArray
 
 from gommage.core.geometry.windows import Matrix, Points
 
-__all__ = ["box_of", "fitted", "monotone_cubic", "square_on"]
+__all__ = ["box_of", "fitted", "is_quad", "monotone_cubic", "square_on"]
+
+FLAT_PX = 1e-3
+"""Corners that leave a line by less lie on it."""
 
 
 def box_of(points: Points, margin: float = 0.0) -> NDArray[np.float64]:
     """Return the corners (4, 2) of the box around points (N, 2) and a margin, round from the top left."""
     (left, top), (right, bottom) = points.min(axis=0) - margin, points.max(axis=0) + margin
     return np.array([[left, top], [right, top], [right, bottom], [left, bottom]], np.float64)
+
+
+def is_quad(corners: Points) -> bool:
+    """Return whether no three of four corners (4, 2) lie on a line: a plane goes through them."""
+    sides = np.roll(corners, -1, axis=0) - corners
+    after = np.roll(sides, -1, axis=0)
+    areas = np.abs(sides[:, 0] * after[:, 1] - sides[:, 1] * after[:, 0])
+    return bool((areas > FLAT_PX * np.abs(sides).max()).all())
 
 
 def fitted(source: Points, target: Points) -> Matrix:

@@ -7,12 +7,32 @@ from collections.abc import Iterable
 from typing import Protocol, TypeVar
 
 from msgspec import Struct
+from msgspec.structs import force_setattr
 
-__all__ = ["HasId", "Record", "by_id", "new_id"]
+from gommage.core.document.arrays import Array
+
+__all__ = ["HasId", "Record", "as_arrays", "by_id", "new_id"]
 
 
 class Record(Struct, frozen=True, kw_only=True, cache_hash=True, forbid_unknown_fields=True):
     """Base of all records: frozen, compared by content, hashed once."""
+
+
+def as_arrays(record: Record, *names: str) -> None:
+    """Make arrays of fields that were given as anything like one: lists, or numpy's own.
+
+    Raises
+    ------
+    ValueError
+        If that cannot be.
+    """
+    for name in names:
+        value = getattr(record, name)
+        if not isinstance(value, Array):
+            try:
+                force_setattr(record, name, Array(value))
+            except (TypeError, ValueError) as error:
+                raise ValueError(f"{name} must be numbers, in lists of equal length") from error
 
 
 class HasId(Protocol):

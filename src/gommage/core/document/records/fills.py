@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from gommage.core.document.arrays import Array
-from gommage.core.document.records.base import Record
+from gommage.core.document.records.base import Record, as_arrays
 from gommage.core.document.records.painting import Blend, Source
 from gommage.core.document.records.shapes import Shape
 from gommage.core.document.records.times import Frames, Keyed
@@ -77,6 +77,9 @@ class Placed(Record, frozen=True, tag="picture"):
     corners: Array
     colour_space: str = ""
     blend: Blend = Blend.OVER
+
+    def __post_init__(self) -> None:
+        as_arrays(self, "corners")
 
 
 Fill = Plates | Donors | Painted | Borrow | Span | Rim | Texture | Placed

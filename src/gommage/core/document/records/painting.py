@@ -7,7 +7,7 @@ from enum import StrEnum
 import numpy as np
 
 from gommage.core.document.arrays import Array
-from gommage.core.document.records.base import Record
+from gommage.core.document.records.base import Record, as_arrays
 from gommage.core.document.records.times import Frames, Keyed
 
 __all__ = [
@@ -194,6 +194,7 @@ class Stroke(Record, frozen=True):
     is_locked: bool = False
 
     def __post_init__(self) -> None:
+        as_arrays(self, "points")
         values = self.points.values
         if values.ndim != 2 or values.shape[1] != 3 or not len(values) or not np.isfinite(values).all():
             raise ValueError(f"a stroke needs finite points (x, y, pressure), got an array {values.shape}")

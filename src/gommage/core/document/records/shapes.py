@@ -10,7 +10,7 @@ import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
 from gommage.core.document.arrays import Array
-from gommage.core.document.records.base import Record
+from gommage.core.document.records.base import Record, as_arrays
 from gommage.core.document.records.times import Ease, Frames, Keyed, share_between
 
 __all__ = [
@@ -58,6 +58,7 @@ class ShapeKey(Record, frozen=True):
     is_measured: bool = False
 
     def __post_init__(self) -> None:
+        as_arrays(self, "vertices")
         values = self.vertices.values
         if values.ndim != 2 or values.shape[1] != COLUMNS or len(values) < 2:
             raise ValueError(f"a shape needs at least 2 vertices of {COLUMNS} numbers, got {values.shape}")
@@ -169,6 +170,9 @@ class ScribbleMark(Record, frozen=True):
     frame: int
     points: Array
     is_inside: bool = True
+
+    def __post_init__(self) -> None:
+        as_arrays(self, "points")
 
 
 class Scribbled(Record, frozen=True, tag="scribbled"):

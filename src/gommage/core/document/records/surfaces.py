@@ -9,10 +9,10 @@ import numpy as np
 from numpy.typing import NDArray
 
 from gommage.core.document.arrays import Array
-from gommage.core.document.records.base import Record
+from gommage.core.document.records.base import Record, as_arrays
 from gommage.core.document.records.shapes import Matte
 from gommage.core.document.records.times import FrameRange
-from gommage.core.geometry import Mapping, box_of, from_matrix
+from gommage.core.geometry import Mapping, box_of, from_matrix, is_quad
 
 __all__ = [
     "NOT_SEEN",
@@ -86,6 +86,7 @@ class Track(Record, frozen=True):
     after: str = ""
 
     def __post_init__(self) -> None:
+        as_arrays(self, "home_to_frame", "corner_slip_px", "certainty")
         count = len(self.certainty)
         shapes = self.home_to_frame.values.shape, self.corner_slip_px.values.shape, len(self.reasons)
         if shapes != ((count, 3, 3), (count, 4), count) or count < 1:
@@ -104,10 +105,12 @@ class Track(Record, frozen=True):
         Raises
         ------
         ValueError
-            If the frame was not followed.
+            If the frame was not followed, or the surface was not seen on it.
         """
         if frame not in self.frames:
             raise ValueError(f"frame {frame} was not followed ({self.frames.first}–{self.frames.last} were)")
+        if self.reasons[frame - self.first_frame] == NOT_SEEN:
+            raise ValueError(f"the surface was not seen on frame {frame}")
         found: NDArray[np.float64] = self.home_to_frame.values[frame - self.first_frame]
         return found
 
@@ -181,6 +184,7 @@ class SpotPath(Record, frozen=True):
     certainty: Array
 
     def __post_init__(self) -> None:
+        as_arrays(self, "positions", "certainty")
         if self.positions.values.shape != (len(self.certainty), 2) or not np.isfinite(self.positions.values).all():
             raise ValueError(f"a spot's path needs a finite position a frame, got {self.positions.values.shape}")
 
@@ -231,11 +235,17 @@ class Still(Record, frozen=True, tag="still"):
 
     corners: Array
 
+    def __post_init__(self) -> None:
+        as_arrays(self, "corners")
+
 
 class ByHand(Record, frozen=True, tag="by hand"):
     """Four corners (4, 2) on the home frame, keyed by pins on others."""
 
     corners: Array
+
+    def __post_init__(self) -> None:
+        as_arrays(self, "corners")
 
 
 How = PlaneFollow | PointsFollow | Still | ByHand
@@ -256,6 +266,7 @@ class Pin(Record, frozen=True):
     placed: Array
 
     def __post_init__(self) -> None:
+        as_arrays(self, "home", "placed")
         shapes = self.home.values.shape, self.placed.values.shape
         if shapes[0] != shapes[1] or shapes[0] not in ((1, 2), (2, 2), (3, 2), (4, 2)):
             raise ValueError(f"a pin holds one to four points and their places, got {shapes}")
@@ -306,6 +317,6 @@ class Surface(Record, frozen=True):
 
     @property
     def corners(self) -> NDArray[np.float64]:
-        """Its four corners on the home frame, (4, 2): the outline's own, or those of the box around it."""
+        """Its four corners on the home frame, (4, 2): the outline's own if they span a plane, or those of its box."""
         outline = self.outline
-        return outline if len(outline) == 4 else box_of(outline)
+        return outline if len(outline) == 4 and is_quad(outline) else box_of(outline)
