@@ -76,6 +76,18 @@ def test_the_error_that_is_told_is_about_the_error_there_is():
     assert 0.3 < np.sqrt(np.mean(np.square(ratios))) < 2.0
 
 
+def test_a_spot_that_leaps_is_looked_for_further_away():
+    """A jolt of 70 px, on the first frame after home: nothing tells of it beforehand."""
+    matrices = {
+        1010: around_centre(),
+        1011: around_centre(shift=(58.0, -40.0)),
+        1012: around_centre(shift=(60.0, -41.0)),
+    }
+    places = np.array([[110.0, 120.0], [150.0, 150.0]])
+    done = follow(matrices, surface_of(2, places))
+    assert off(done, matrices, 1012, places).max() < SPOT_TOLERANCE_PX
+
+
 def test_a_hidden_spot_gets_its_place_from_the_others():
     matrices = {1010 + k: MOTIONS[4](k) for k in range(6)}
 

@@ -34,6 +34,11 @@ WANTED_ERROR_PX = 0.05
 """The smallest pattern is taken whose texture promises to be found this well."""
 SMALLEST_SEARCH_PX = 16.0
 LARGEST_SEARCH_PX = 96.0
+WIDEST_SEARCH_PX = 160.0
+CLEAR, CLEARER = 0.95, 0.1
+"""A place less alike than this is looked for further away too, and left for another that is so much more alike."""
+WORTH_TURNING = 0.0005
+"""A pattern's turn and growth are taken where they make it so much more alike."""
 SEEN = 0.70
 """Correlation above which a spot counts as seen."""
 FRESH = 0.88
@@ -366,23 +371,16 @@ class _PointFollower:
         expected = apply_matrix(guess, self._home[spot.id]) - pattern.offset
         search = spot.search_px or float(np.clip(2 * speed + 8, SMALLEST_SEARCH_PX, LARGEST_SEARCH_PX))
         bounds = Window.of(picture.shape[1], picture.shape[0])
-        window = _square(float(expected[0]), float(expected[1]), pattern.side + 2 * search) & bounds
         patch, feature = _seen_patch(pattern, turned)
-        height, width = patch.shape
-        if window.is_empty or window.width <= width or window.height <= height:
-            return None
         sight = pattern.template.sight
-        wide = sight.blurred(sight.one_channel(np.ascontiguousarray(picture[window.slices])))
-        answer = cv2.matchTemplate(wide, patch, cv2.TM_CCOEFF_NORMED)
-        answer = np.nan_to_num(answer, nan=-1.0)
-        rows, columns = np.ogrid[: answer.shape[0], : answer.shape[1]]
-        away_x, away_y = columns + window.left + feature[0] - expected[0], rows + window.top + feature[1] - expected[1]
-        # Of two places alike the one is taken that is nearer to where the spot should be.
-        nearer = answer - DOUBT_AT_THE_RIM * (away_x**2 + away_y**2) / search**2
-        _, _, _, (left, top) = cv2.minMaxLoc(nearer)
-        if answer[top, left] < SEEN - 0.15:
+        place = _searched(picture, patch, feature, expected, search, sight)
+        if not spot.search_px and (place is None or place[2] < CLEAR):
+            wider = _searched(picture, patch, feature, expected, WIDEST_SEARCH_PX, sight)
+            if wider is not None and (place is None or wider[2] > place[2] + CLEARER):
+                place, search = wider, WIDEST_SEARCH_PX
+        if place is None or place[2] < SEEN - 0.15:
             return None
-        x, y = window.left + left + feature[0], window.top + top + feature[1]
+        x, y, _ = place
         start = translation(x, y) @ turned @ translation(-pattern.x, -pattern.y)
         near = _square(x, y, pattern.side + 24) & bounds
         pyramid = make_pyramid(picture, 1, sight, near)
@@ -390,7 +388,7 @@ class _PointFollower:
         if pattern.side >= 15 and _alike(found) >= SEEN:
             # A pattern that turned or grew is found better by a motion that allows for it; it must not run away.
             freer = align(pattern.template, pyramid, found.matrix, MotionModel.SIMILARITY, levels=1)
-            if _alike(freer) > _alike(found) + 0.01:
+            if _alike(freer) > _alike(found) + WORTH_TURNING:
                 found = freer
         if _alike(found) < SEEN or not np.isfinite(found.slip_px):
             return None
@@ -405,8 +403,8 @@ class _PointFollower:
         """Return the spots without those that contradict the others."""
         believed = dict(seen)
         while len(believed) >= 4:
-            # Against where they were expected, spots move by hardly more than an affine motion.
-            motion = motion_of_spots(min(len(believed) - 1, 3), self._how.motion)
+            # A motion that the others determine with nothing to spare would put the blame on any of them.
+            motion = motion_of_spots(min(len(believed) - 2, 3), self._how.motion)
             worst, off = "", 0.0
             for name, spot in believed.items():
                 others = {other: found for other, found in believed.items() if other != name}
@@ -521,6 +519,27 @@ class _PointFollower:
             except FollowError:
                 continue  # at the picture's rim: the old one must do
         return out
+
+
+def _searched(
+    picture: Picture, patch: Picture, feature: tuple[float, float], expected: Points, search: float, sight: Sight
+) -> tuple[float, float, float] | None:
+    """Return where a pattern's feature is most likely, around where it is expected, and how alike it is.
+
+    None where the search lies outside the picture. Of two places alike the one is taken that is nearer.
+    """
+    height, width = patch.shape
+    bounds = Window.of(picture.shape[1], picture.shape[0])
+    window = _square(float(expected[0]), float(expected[1]), max(height, width) + 2 * search) & bounds
+    if window.is_empty or window.width <= width or window.height <= height:
+        return None
+    wide = sight.blurred(sight.one_channel(np.ascontiguousarray(picture[window.slices])))
+    answer = np.nan_to_num(cv2.matchTemplate(wide, patch, cv2.TM_CCOEFF_NORMED), nan=-1.0)
+    rows, columns = np.ogrid[: answer.shape[0], : answer.shape[1]]
+    away_x, away_y = columns + window.left + feature[0] - expected[0], rows + window.top + feature[1] - expected[1]
+    nearer = answer - DOUBT_AT_THE_RIM * (away_x**2 + away_y**2) / search**2
+    _, _, _, (left, top) = cv2.minMaxLoc(nearer)
+    return window.left + left + feature[0], window.top + top + feature[1], float(answer[top, left])
 
 
 def _alike(found: Alignment) -> float:
