@@ -18,7 +18,7 @@ from numpy.typing import NDArray
 from gommage.core.document import NOT_SEEN, FrameRange, Matte, PlaneFollow, Shape, Surface
 from gommage.core.follow import follow_plane
 from gommage.core.follow.align import polygon_mask
-from gommage.core.geometry import Matrix, Points, Window, apply_matrix, fitted, from_matrix, shift, then
+from gommage.core.geometry import Matrix, Points, Window, apply_matrix, fitted, from_matrix, shift, then, translation
 from gommage.core.picture import Picture, Splines, luminance, resample
 from gommage.demo.painting import paper_grain, smooth_noise
 from gommage.errors import FollowError
@@ -184,7 +184,9 @@ class Trial:
         """Return where home-frame pixels truly are on a frame: in the middle of what they pass while it is exposed."""
         from_home = self._passed(HOME)
         there = self._passed(frame)
-        return there if frame == HOME else there @ np.linalg.inv(from_home)
+        motion = then(from_matrix(from_home).inverse(), from_matrix(there)).matrix
+        assert motion is not None
+        return motion / motion[2, 2]
 
     def _passed(self, frame: int) -> Matrix:
         times = frame - HOME + self.shutter * np.linspace(-0.5, 0.5, BLUR_SAMPLES)
@@ -303,7 +305,7 @@ def limit_of(trial: Trial, frame: int) -> float:
         slopes = np.stack([gx, gy, -q * gx + p * gy, p * gx + q * gy, p * gx - q * gy, q * gx + p * gy,
                            -p * (p * gx + q * gy), -q * (p * gx + q * gy)])  # fmt: skip
         known += slopes @ slopes.T / (2 * sigma**2)
-    covariance = np.linalg.inv(known)
+    covariance = np.linalg.solve(known, np.eye(8))
     p, q = ((AREA - middle) / reach).T
     zero, one = np.zeros(4), np.ones(4)
     across = np.array([one, zero, -q, p, p, q, -p * p, -p * q])
@@ -327,7 +329,6 @@ def ecc_error(trial: Trial) -> float:
     home = luminance(trial.read(HOME))
     mask = polygon_mask([AREA], Window.of(WIDTH, HEIGHT)) * np.uint8(255)
     criteria = (cv2.TERM_CRITERIA_EPS | cv2.TERM_CRITERIA_COUNT, 60, 1e-6)
-    half = np.array([[1, 0, 0.5], [0, 1, 0.5], [0, 0, 1.0]])
     errors = []
     for way in (range(HOME + 1, trial.frames.last + 1), range(HOME - 1, trial.frames.first - 1, -1)):
         warp = np.eye(3, dtype=np.float32)
@@ -339,7 +340,7 @@ def ecc_error(trial: Trial) -> float:
                 _, warp = cv2.findTransformECC(home, light, warp, cv2.MOTION_HOMOGRAPHY, criteria, mask, 5)
             except cv2.error:
                 return np.inf
-            found = half @ warp.astype(float) @ np.linalg.inv(half)
+            found = translation(0.5, 0.5) @ warp.astype(float) @ translation(-0.5, -0.5)
             errors.append(_off(found, trial.truth(frame)).mean())
     return float(np.mean(errors)) if errors else np.inf
 

@@ -3,30 +3,27 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Generator, Iterator
-from dataclasses import dataclass, replace
+from dataclasses import replace
 
 import cv2
 import numpy as np
 from numpy.typing import NDArray
 
 from gommage.core.document import FrameRange, Matte, MotionModel, PlaneFollow, Surface, is_within, outline_at
-from gommage.core.follow.align import SIMPLER, Alignment, Template, align, make_pyramid, make_template, polygon_mask
+from gommage.core.follow.align import SIMPLER, align, make_pyramid, make_template, polygon_mask
 from gommage.core.follow.sight import Sight, choose_sight
 from gommage.core.follow.sparse import Features, features_of, start_from_features, start_from_neighbour
+from gommage.core.follow.stations import LEAST_VISIBLE, SURE, Found, OpenedFrame, Station, stretches
 from gommage.core.follow.steps import Direction, FollowStep, Surroundings, beginning, unseen, ways
 from gommage.core.follow.walk import Walk
 from gommage.core.geometry import Matrix, Points, Window, apply_matrix, around, from_matrix
-from gommage.core.picture import Picture, luminance
+from gommage.core.picture import Picture
 from gommage.errors import FollowError, FootageError
 
-__all__ = ["follow_plane", "stretches"]
+__all__ = ["follow_plane"]
 
-SURE = 0.80
-"""Correlation above which the first start is taken as it is."""
 LOST = 0.45
 """Correlation below which the plane is not recognised."""
-LEAST_VISIBLE = 0.12
-"""Share of the area that must be in the picture."""
 LARGEST_STRETCH = 1.5
 """By how much a plane may grow or shrink, along any direction, from one followed frame to the next."""
 LARGEST_SLIP_PX = 3.0
@@ -62,43 +59,6 @@ SAID_AS = {
     MotionModel.AFFINE: "no perspective",
     MotionModel.PERSPECTIVE: "perspective",
 }
-
-
-@dataclass(frozen=True, slots=True)
-class _Station:
-    """A frame that others are aligned with: its template, and where home is on it."""
-
-    frame: int
-    template: Template
-    home_to_station: Matrix
-    corner_slip_px: NDArray[np.float64]
-
-
-@dataclass(frozen=True, slots=True)
-class _Found:
-    """Where the plane is on a frame, and with what it was compared."""
-
-    home_to_frame: Matrix
-    alignment: Alignment
-    corner_slip_px: NDArray[np.float64]
-    station: _Station
-
-    @property
-    def slip_px(self) -> float:
-        return float(np.sqrt((self.corner_slip_px**2).mean()))
-
-    @property
-    def is_sure(self) -> bool:
-        one = self.alignment
-        return one.correlation >= SURE and one.visible > LEAST_VISIBLE and one.agreeing > 0.5
-
-    @property
-    def score(self) -> float:
-        return self.alignment.correlation * self.alignment.visible
-
-    @property
-    def agreement(self) -> float:
-        return self.alignment.correlation * self.alignment.agreeing
 
 
 def follow_plane(
@@ -148,22 +108,6 @@ def follow_plane(
         yield from follower.run(start_frame, way)
 
 
-class _Frame:
-    """One frame's pictures, made as they are asked for."""
-
-    def __init__(self, picture: Picture) -> None:
-        self.picture = picture
-        self.bounds = Window.of(picture.shape[1], picture.shape[0])
-        self._light: Picture | None = None
-
-    @property
-    def light(self) -> Picture:
-        """The luminance of the whole frame."""
-        if self._light is None:
-            self._light = luminance(self.picture)
-        return self._light
-
-
 class _Follower:
     """What stays the same from frame to frame."""
 
@@ -192,13 +136,13 @@ class _Follower:
         self._features: Features | None = None
         self._lights: dict[int, tuple[float, float]] = {}
         self._is_weak = False
-        self._level_stations: dict[int, _Station | None] = {}
+        self._level_stations: dict[int, Station | None] = {}
         self._bounds = Window(0, 0, 0, 0)
 
     # -- pictures and masks -------------------------------------------------------------------------------------
 
-    def _open(self, frame: int) -> _Frame:
-        opened = _Frame(self._read(frame))
+    def _open(self, frame: int) -> OpenedFrame:
+        opened = OpenedFrame(self._read(frame))
         self._bounds = opened.bounds
         return opened
 
@@ -233,7 +177,7 @@ class _Follower:
 
         return look_up
 
-    def _station(self, frame: int, opened: _Frame, home_to_frame: Matrix, slip: NDArray[np.float64]) -> _Station:
+    def _station(self, frame: int, opened: OpenedFrame, home_to_frame: Matrix, slip: NDArray[np.float64]) -> Station:
         mask = self._mask(frame, home_to_frame, opened.bounds)
         if self._sight is None:
             self._check()
@@ -242,9 +186,9 @@ class _Follower:
         corners = apply_matrix(home_to_frame, self._surface.corners)
         template = make_template(opened.picture, mask, corners, self._sight)
         self._check()
-        return _Station(frame, template, home_to_frame, slip)
+        return Station(frame, template, home_to_frame, slip)
 
-    def _chosen_sight(self, opened: _Frame, mask: NDArray[np.uint8]) -> Sight:
+    def _chosen_sight(self, opened: OpenedFrame, mask: NDArray[np.uint8]) -> Sight:
         rows, columns = np.nonzero(mask)
         if not len(rows):
             raise FollowError("The area is too small or outside the picture. Draw it at least 8 pixels across, inside.")
@@ -304,7 +248,7 @@ class _Follower:
         if held:
             yield held[0]
 
-    def _anchor(self, start_frame: int, step: int, opened: _Frame, placed: Matrix) -> _Station:
+    def _anchor(self, start_frame: int, step: int, opened: OpenedFrame, placed: Matrix) -> Station:
         """Return the frame that is trusted at a start: the last pin behind it, else the home frame."""
         behind = [frame for frame in self._pinned if (start_frame - frame) * step >= 0]
         towards_home = (start_frame - self._surface.home_frame) * step >= 0
@@ -329,18 +273,18 @@ class _Follower:
         off = np.abs(apply_matrix(guess, corners) - apply_matrix(found, corners))
         return float(off.max()) if np.isfinite(off).all() else np.inf
 
-    def _is_outside(self, station: _Station, guess: Matrix) -> bool:
+    def _is_outside(self, station: Station, guess: Matrix) -> bool:
         seen = apply_matrix(guess @ np.linalg.inv(station.home_to_station), station.template.points_inside)
         inside = (seen >= 0).all(axis=1) & (seen < (self._bounds.right, self._bounds.bottom)).all(axis=1)
         return float(inside.mean()) < LEAST_VISIBLE
 
-    def _step(self, frame: int, found: _Found) -> FollowStep:
+    def _step(self, frame: int, found: Found) -> FollowStep:
         one = found.alignment
         sure = np.clip(one.correlation, 0, 1) * min(1.0, 0.5 + one.visible) * min(1.0, 0.4 + one.agreeing)
         matrix = self._walk.row(frame, found.home_to_frame)
         return FollowStep(frame, matrix, found.corner_slip_px, float(sure), self._reason(found))
 
-    def _reason(self, found: _Found) -> str:
+    def _reason(self, found: Found) -> str:
         one = found.alignment
         if one.motion is not self._how.motion and one.agreeing < MOSTLY_SEEN:
             return f"partly hidden: followed with {SAID_AS[one.motion]}"
@@ -354,7 +298,7 @@ class _Follower:
             return "the light is another than at home"
         return "too little texture" if found.slip_px > WEAK_SLIP_PX else ""
 
-    def _bridged(self, held: list[FollowStep], last: Matrix, found: _Found) -> Iterator[FollowStep]:
+    def _bridged(self, held: list[FollowStep], last: Matrix, found: Found) -> Iterator[FollowStep]:
         """Yield frames that were missing or not recognised, laid between their neighbours."""
         for index, gap in enumerate(held, 1):
             share = index / (len(held) + 1)
@@ -368,13 +312,13 @@ class _Follower:
     def _find(
         self,
         frame: int,
-        opened: _Frame,
-        stations: list[_Station],
+        opened: OpenedFrame,
+        stations: list[Station],
         guess: Matrix,
         last: Matrix,
-        neighbour: _Frame,
+        neighbour: OpenedFrame,
         error: float,
-    ) -> tuple[_Found | None, str]:
+    ) -> tuple[Found | None, str]:
         """Return where the plane is on a frame, or None and why not."""
         best = self._levelled(self._against(frame, opened, stations[-1], guess, error), frame, opened, guess, error)
         if not best.is_sure:
@@ -397,12 +341,12 @@ class _Follower:
     def _against(
         self,
         frame: int,
-        opened: _Frame,
-        station: _Station,
+        opened: OpenedFrame,
+        station: Station,
         guess: Matrix,
         error: float,
         motion: MotionModel | None = None,
-    ) -> _Found:
+    ) -> Found:
         """Align a frame with a station from a guess that is off by about `error` pixels."""
         self._check()
         template, start = station.template, guess @ np.linalg.inv(station.home_to_station)
@@ -431,9 +375,9 @@ class _Follower:
         matrix = found.matrix @ station.home_to_station
         grown = np.sqrt(abs(np.linalg.det(found.matrix)))
         slip = np.hypot(found.corner_slip_px, station.corner_slip_px * grown)
-        return _Found(matrix / matrix[2, 2], found, slip, station)
+        return Found(matrix / matrix[2, 2], found, slip, station)
 
-    def _levelled(self, found: _Found, frame: int, opened: _Frame, guess: Matrix, error: float) -> _Found:
+    def _levelled(self, found: Found, frame: int, opened: OpenedFrame, guess: Matrix, error: float) -> Found:
         """Return the place that pictures without slow light give, where that is clearly surer: under moving shade."""
         if found.is_sure and found.slip_px < LEVELLED_FROM_PX:
             return found
@@ -452,7 +396,7 @@ class _Follower:
             other, alignment=replace(other.alignment, gain=one.gain, offset=one.offset), station=found.station
         )
 
-    def _level_station(self, station: _Station) -> _Station | None:
+    def _level_station(self, station: Station) -> Station | None:
         """Return a station as it looks without slow light; None where nothing is left of it."""
         if station.frame not in self._level_stations:
             opened = self._open(station.frame)
@@ -466,7 +410,7 @@ class _Follower:
             self._level_stations[station.frame] = made
         return self._level_stations[station.frame]
 
-    def _fused(self, one: _Found, other: _Found) -> _Found:
+    def _fused(self, one: Found, other: Found) -> Found:
         """Put together what two stations tell, each corner by its errors; one that is not recognised is left out."""
         if other.alignment.correlation < SURE or other.alignment.visible < LEAST_VISIBLE or not other.slip_px < 1.0:
             return one
@@ -481,14 +425,14 @@ class _Follower:
         matrix = cv2.getPerspectiveTransform(corners.astype(np.float32), mean.astype(np.float32)).astype(float)
         slip = 1 / np.sqrt(precision[0] + precision[1])[:, 0]
         surer = one if one.slip_px < other.slip_px else other
-        return _Found(matrix / matrix[2, 2], surer.alignment, slip, surer.station)
+        return Found(matrix / matrix[2, 2], surer.alignment, slip, surer.station)
 
-    def _departs(self, guess: Matrix, found: _Found, error: float) -> bool:
+    def _departs(self, guess: Matrix, found: Found, error: float) -> bool:
         """Return whether a place is so far from the guess that a full motion may have fitted the wrong thing."""
         usual = error if np.isfinite(error) else FIRST_DEPARTURE_PX
         return self._off(guess, found.home_to_frame) > max(DEPARTURE_PX, DEPARTURES * usual)
 
-    def _with_rest(self, simple: _Found, full: _Found) -> _Found:
+    def _with_rest(self, simple: Found, full: Found) -> Found:
         """Return a place by a simpler motion whose slip holds what that motion leaves out.
 
         It may be off by its distance from the full motion, as far as that one's own error does not explain it.
@@ -499,7 +443,7 @@ class _Follower:
         rest = np.minimum(rest, MOST_REST_PX)
         return replace(simple, corner_slip_px=np.hypot(simple.corner_slip_px, np.nan_to_num(rest)))
 
-    def _simpler(self, found: _Found, frame: int, opened: _Frame, guess: Matrix) -> _Found:
+    def _simpler(self, found: Found, frame: int, opened: OpenedFrame, guess: Matrix) -> Found:
         """Return the place with a simpler motion where the texture does not carry the full one."""
         motion = self._how.motion
         while found.slip_px > WEAK_SLIP_PX and found.alignment.correlation >= LOST and motion in SIMPLER:
@@ -513,13 +457,13 @@ class _Follower:
                 found = simple
         return found
 
-    def _is_doubtful(self, found: _Found) -> bool:
+    def _is_doubtful(self, found: Found) -> bool:
         """Return whether so much is hidden, or the light jumped so far, that a full motion may fit the wrong thing."""
         one = found.alignment
         before, _ = self._lights.get(found.station.frame, (one.gain, 0.0))
         return one.agreeing < MOSTLY_SEEN or not 1 / LIGHT_JUMP < one.gain / before < LIGHT_JUMP
 
-    def _steadier(self, found: _Found, frame: int, opened: _Frame, guess: Matrix) -> _Found:
+    def _steadier(self, found: Found, frame: int, opened: OpenedFrame, guess: Matrix) -> Found:
         """Return the place with the simplest motion that agrees with about as much of the picture."""
         motion, full = self._how.motion, found
         while motion in SIMPLER:
@@ -538,8 +482,14 @@ class _Follower:
         return bool((change > 1 / LARGEST_STRETCH).all() and (change < LARGEST_STRETCH).all())
 
     def _try_harder(
-        self, best: _Found, frame: int, opened: _Frame, stations: list[_Station], last: Matrix, neighbour: _Frame
-    ) -> _Found:
+        self,
+        best: Found,
+        frame: int,
+        opened: OpenedFrame,
+        stations: list[Station],
+        last: Matrix,
+        neighbour: OpenedFrame,
+    ) -> Found:
         """Begin again from corners of the last frame, then from features of the first station."""
         area = apply_matrix(last, self._surface.outline)
         start = None
@@ -554,7 +504,7 @@ class _Follower:
                 best = _better(best, self._against(frame, opened, stations[0], self._within(start, last), np.inf))
         return best
 
-    def _from_features(self, opened: _Frame, station: _Station) -> Matrix | None:
+    def _from_features(self, opened: OpenedFrame, station: Station) -> Matrix | None:
         self._check()
         if self._features is None:
             outline = apply_matrix(station.home_to_station, self._surface.outline)
@@ -580,7 +530,7 @@ class _Follower:
 
     # -- stations -----------------------------------------------------------------------------------------------------
 
-    def _wants_station(self, frame: int, found: _Found) -> bool:
+    def _wants_station(self, frame: int, found: Found) -> bool:
         """Return whether a template made here would show a good deal more than those there are."""
         one = found.alignment
         if found.slip_px > WEAK_SLIP_PX or one.correlation < LOST:
@@ -600,7 +550,7 @@ class _Follower:
         x, y = there[inside].astype(np.intp).T
         return float((known[y, x] > 0).sum()) / len(rows) < FRESH_SHARE
 
-    def _fresh(self, frame: int, opened: _Frame, found: _Found) -> list[_Station]:
+    def _fresh(self, frame: int, opened: OpenedFrame, found: Found) -> list[Station]:
         try:
             return [self._station(frame, opened, found.home_to_frame, found.corner_slip_px)]
         except FollowError:
@@ -611,12 +561,12 @@ class _Follower:
     def _search(
         self,
         remaining: Iterator[int],
-        stations: list[_Station],
+        stations: list[Station],
         held: list[FollowStep],
         last: Matrix,
         *,
         gone: bool,
-    ) -> Generator[FollowStep, None, tuple[int, _Frame, _Found] | None]:
+    ) -> Generator[FollowStep, None, tuple[int, OpenedFrame, Found] | None]:
         """Look for the plane on the frames that remain; yields either an end, or the frames it was away and more."""
         first = held[0].frame
         away = [step.frame for step in held]
@@ -640,27 +590,13 @@ class _Follower:
         yield _end(first, "the plane has left the picture" if gone else held[0].ended)
         return None
 
-    def _is_found_again(self, found: _Found, station: _Station) -> bool:
+    def _is_found_again(self, found: Found, station: Station) -> bool:
         """Return whether there is no doubt: what was lost is easily taken for something alike."""
         clear = found.is_sure and found.slip_px < FOUND_AGAIN_SLIP_PX and found.alignment.visible > 0.3
         return clear and self._is_plausible(found.home_to_frame, station.home_to_station)
 
 
-def stretches(matrix: Matrix, points: Points) -> Points:
-    """Return by how much a mapping stretches around points (N, 2): the greater and the lesser factor, (N, 2).
-
-    The singular values of the mapping's derivative. Points behind the camera give 0.
-    """
-    x, y = np.asarray(points, float).T
-    depth = matrix[2, 0] * x + matrix[2, 1] * y + matrix[2, 2]
-    moved = apply_matrix(matrix, points)
-    with np.errstate(divide="ignore", invalid="ignore"):
-        derivative = (matrix[None, :2, :2] - moved[:, :, None] * matrix[None, 2:, :2]) / depth[:, None, None]
-    derivative[~np.isfinite(derivative).all(axis=(1, 2))] = 0.0
-    return np.linalg.svd(derivative, compute_uv=False)
-
-
-def _better(one: _Found, other: _Found) -> _Found:
+def _better(one: Found, other: Found) -> Found:
     return other if other.score > one.score else one
 
 
