@@ -131,7 +131,9 @@ class TrackGraph(QWidget):
         for run in np.split(np.arange(len(y)), np.flatnonzero(~np.isfinite(y))):
             known_run = run[np.isfinite(y[run])]
             if len(known_run) > 1:
-                painter.drawPolyline(QPolygonF([QPointF(xs[k], y[k]) for k in known_run]))
+                shown = _thinned(known_run, xs, y)
+                points = zip(xs[shown].tolist(), y[shown].tolist(), strict=True)
+                painter.drawPolyline(QPolygonF([QPointF(*point) for point in points]))
 
     def _draw_value(self, painter: QPainter, curve: Curve, box: QRectF) -> None:
         index = self._frame - self._first
@@ -155,3 +157,14 @@ class TrackGraph(QWidget):
         count = len(self._curves[0].values)
         share = (event.position().x() - LEFT) / max(self.width() - LEFT - RIGHT, 1)
         self.frame_chosen.emit(self._first + min(max(round(share * (count - 1)), 0), count - 1))
+
+
+def _thinned(run: NDArray[np.int64], xs: NDArray[np.float64], y: NDArray[np.float64]) -> NDArray[np.int64]:
+    """Return of a run of frames those that are seen: the lowest and the highest of each column of pixels."""
+    columns = np.floor(xs[run])
+    starts = np.flatnonzero(np.diff(columns, prepend=-np.inf))
+    if len(run) <= 2 * len(starts):
+        return run
+    rising = np.lexsort((y[run], columns))
+    ends = np.append(starts[1:], len(run)) - 1
+    return np.unique(np.concatenate([run[rising[starts]], run[rising[ends]]]))
