@@ -38,6 +38,8 @@ __all__ = ["Host", "settle"]
 
 BUDGET = 200 * 2**20
 LONGEST_S = 20.0
+USED_EVERY = 4
+"""Of what opens, every so many is looked at in every step and view; the others are shown as they open."""
 NOTHING_LEFT = "Nothing was left behind."
 
 
@@ -71,6 +73,7 @@ class Host:
         self.said: list[str] = []
         self.faults: list[str] = []
         self.is_open = False
+        self._opened = 0
         session = self.window.session
         session.error_shown.connect(self.said.append)
         session.note_shown.connect(lambda words: self.said.append(words) if words == NOTHING_LEFT else None)
@@ -99,7 +102,8 @@ class Host:
         act()
         came = settle(self.window, lambda: self.is_open or bool(self.said) or bool(self.faults))
         seconds = time.monotonic() - began
-        if came and self.is_open and not self.faults:
+        self._opened += self.is_open
+        if came and self.is_open and not self.faults and self._opened % USED_EVERY == 0:
             came = self._use()
         outcome = "fault" if self.faults else "hang" if not came else "opened" if self.is_open else "refused"
         words = max(self.said, key=len, default="")
