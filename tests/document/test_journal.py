@@ -316,6 +316,32 @@ def test_all_crashes_are_listed_and_a_damaged_one_hides_none(tmp_path, project):
     alive.close()
 
 
+def test_a_journal_without_its_lines_is_kept_and_said_to_be_damaged(tmp_path, project):
+    """Another base's lines are not taken for them, and nothing is thrown away unasked."""
+    root = tmp_path / "root"
+    crashed(root / "a", project, "One")
+    lines = lines_of(root / "a")
+    lines.rename(lines.with_name("edits-0123456789ab.jsonl"))
+    (one,) = left_behind([root])
+    assert "edits of the recovery journal" in one.fault
+    assert recover(root / "a").project == project
+
+
+def test_a_folder_that_cannot_be_synced_is_written_all_the_same(tmp_path, project, monkeypatch):
+    """Some file systems of networks know no syncing of folders."""
+    fsync = os.fsync
+
+    def of_files_alone(descriptor):
+        if os.path.isdir(f"/proc/self/fd/{descriptor}"):
+            raise OSError(errno.EINVAL, os.strerror(errno.EINVAL))
+        fsync(descriptor)
+
+    monkeypatch.setattr(os, "fsync", of_files_alone)
+    store.save(project, tmp_path / "p.gommage")
+    crashed(tmp_path / "root" / "a", project, "One")
+    assert recover(tmp_path / "root" / "a").edits == 1
+
+
 def test_work_that_was_taken_up_is_listed_once_and_kept_until_it_is_saved(tmp_path, project):
     root = tmp_path / "root"
     after = crashed(root / "a", project, "One", "Two")

@@ -141,12 +141,13 @@ def write_whole(path: Path, data: bytes | memoryview) -> None:
 
 
 def sync_folder(folder: Path) -> None:
-    """Have the names in a folder reach the disk."""
-    descriptor = os.open(folder, os.O_RDONLY | os.O_DIRECTORY | os.O_CLOEXEC)
-    try:
-        os.fsync(descriptor)
-    finally:
-        os.close(descriptor)
+    """Have the names in a folder reach the disk, where its file system can be told to."""
+    with contextlib.suppress(OSError):
+        descriptor = os.open(folder, os.O_RDONLY | os.O_DIRECTORY | os.O_CLOEXEC)
+        try:
+            os.fsync(descriptor)
+        finally:
+            os.close(descriptor)
 
 
 def _stem(name: str) -> str:

@@ -104,7 +104,7 @@ def _read(folder: Path) -> _Read:
     """
     try:
         base = decoded(read_file(folder / BASE, LARGEST_FILE))
-        path = _lines_of(folder, base)
+        path = folder / os.path.basename(str(base.get("lines", OLD_LINES)))
         if not isinstance(base["project"], dict):
             raise TypeError("no project")
     except OSError as error:
@@ -120,13 +120,6 @@ def _read(folder: Path) -> _Read:
 
 def _why(error: BaseException) -> str:
     return str(error) if type(error) is ValueError else "holds no project"
-
-
-def _lines_of(folder: Path, base: dict[str, Any]) -> Path:
-    """Return the file of lines that belongs to a base; the only one there is if that is not there."""
-    path = folder / os.path.basename(str(base.get("lines", OLD_LINES)))
-    others = list(folder.glob("edits-*.jsonl"))
-    return others[0] if len(others) == 1 and not path.is_file() else path
 
 
 def recover(folder: Path) -> Recovered:
