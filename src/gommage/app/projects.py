@@ -268,7 +268,9 @@ class ProjectCommands:
         elif answer == "Save over it":
             self._write(place, saved, is_forced=True)
         else:
-            saved(False)
+            waiting, self._save_again = self._save_again, []
+            for one in (saved, *waiting):
+                one(False)
 
     # -- leaving --------------------------------------------------------------------------------------------
 
