@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from contextlib import suppress
 from dataclasses import dataclass
 from typing import Any
 
@@ -57,20 +58,16 @@ CLEAR_TEXTURE = 8.0
 FLOOR_PX = 0.018
 """What changing blur, sampling and the lens leave even where there is no grain; calibrated on the demo's truth."""
 STRONGEST_SHARE = 0.4
-MOST_POINTS, MOST_COARSE_POINTS = 30000, 8000
+MOST_POINTS, MOST_COARSE_POINTS = 30000, 5000
 LEAST_POINTS = 60
 CONVERGED_PX = 0.004
-CAUCHY_SCALE = 2.4
-"""Residuals of this many deviations count half: 95 % efficient on normal noise."""
 FEW_BLOCKS = 3
 """Blocks a parameter, below which the scatter of blocks says too little and the residuals' variance is taken."""
 RELATED_PIXELS, MOST_RELATED_PIXELS = 4.0, 8.0
 """How many neighbouring residuals are worth one, where that cannot be measured, and at most."""
 VIEW_SAMPLES = 4096
-STEADYING, HONESTY = 0.3, 0.02
-"""What is left at least of the information that may be grain's: for a step, and for the error that is told."""
-CHOSEN_GRAIN = 1.4
-"""Choosing the strongest slopes chooses strong grain: it weighs so much more than grain at large."""
+HONESTY = 0.02
+"""What is left at least of the information that may be grain's, for the error that is told."""
 RELATED_SHARE = 0.4
 """Slopes change sign where grain does not: of the relation of neighbours, so much reaches the solution."""
 
@@ -342,24 +339,10 @@ def motion_matrix(step: NDArray[np.floating[Any]]) -> Matrix:
 
     A turn alone is made an exact one: to first order it would also grow, and no later step could take that back.
     """
-    tx, ty, turn, scale, stretch, shear, px, py = step
-    inner = np.array(
-        [
-            [1 + scale + stretch, shear - turn, tx],
-            [shear + turn, 1 + scale - stretch, ty],
-            [px, py, 1.0],
-        ]
-    )
-    if turn and not scale and not stretch and not shear:
-        inner[:2, :2] /= np.hypot(1, turn)
-    return inner
+    from gommage.core.follow.descent import motion_of_step  # compiled code is loaded late
 
-
-def _update(step: NDArray[np.float64], template: Template) -> Matrix:
-    """Return the reference-to-reference matrix of a step in normalised coordinates."""
-    inner = motion_matrix(step)
-    to_unit = np.diag([1 / template.reach, 1 / template.reach, 1.0]) @ translation(*-template.centre)
-    return np.linalg.inv(to_unit) @ inner @ to_unit
+    matrix: Matrix = motion_of_step(np.asarray(step, float))
+    return matrix
 
 
 def align(
@@ -443,136 +426,38 @@ class _Solver:
 
     def solve(self, level: int, freedoms: tuple[int, ...]) -> None:
         """Iterate on one level until the corners rest."""
+        from gommage.core.follow.descent import iterate  # compiled code is loaded late
+
         data = self._template.levels[level]
         self._data, self._level = data, level
         self._use = self._permitted(data)
-        self._allowed_here = self._use
+        self._allowed_here = self._use.copy()
         slopes = level == 0 and len(data.points) > 12 * LEAST_POINTS
         self._active = np.array([*freedoms, GAIN, OFFSET, *((GAIN_X, GAIN_Y) if slopes else ())], np.int64)
-        self._residual = np.empty(len(data.points))
+        self._residual = np.full(len(data.points), np.nan)
         size = len(self._active)
-        self._normal, self._right = np.empty((size, size)), np.empty(size)
-        self._scale = 0.0
-        best = np.inf
-        settled = 1 if level == 0 else 2  # what disagrees is seen once the texture lies about where it belongs
-        for iteration in range(14 if level == 0 else 8):
-            # The normal matrix changes little once weights and light have settled.
-            count = self._pass(with_normal=iteration in (0, 1, 2, 6, 10))
-            if count < min(LEAST_POINTS, len(data.points) // 4):
-                break
-            if iteration:
-                self._scale = CAUCHY_SCALE * _deviation(self._residual)
-            if iteration == settled and self._votes_out():
-                continue  # what is no part of it must not pull once more
-            moved = self._step(holds_light=self._knows_light and iteration < settled)
-            if moved is None:
-                break
-            rest = CONVERGED_PX if level == 0 else 0.03 * 2**level
-            if (moved < rest and iteration >= settled) or (iteration > 6 and moved > best):
-                break
-            best = min(best, moved)
-
-    def _votes_out(self) -> bool:
-        """Leave out tiles that do not look like the reference; returns whether there are any."""
-        agreeing = self._agreeing()
-        self._use = np.minimum(self._use, agreeing)
-        return bool((agreeing == 0).any())
+        self._normal, scale = np.zeros((size, size)), np.zeros(1)
+        to_level = np.diag([0.5**level, 0.5**level, 1.0]) @ translation(*(-v for v in self._pyramid.origin))
+        template = self._template
+        with suppress(np.linalg.LinAlgError, ValueError):  # blank, or folded up: what there was stays
+            iterate(
+                self._pyramid.levels[level], to_level, data.points, data.normalised, data.values, data.gradient,
+                data.grain, data.tiles, template.corners, template.centre, template.reach, self._use, self._active,
+                level == 0, self._knows_light, CONVERGED_PX if level == 0 else 0.03 * 2**level,
+                min(LEAST_POINTS, len(data.points) // 4), self._matrix, self._light, scale, self._normal,
+                self._residual,
+            )  # fmt: skip
+        self._scale = float(scale[0])
 
     def _permitted(self, data: _Level) -> NDArray[np.float64]:
         if self._allowed is None:
             return np.ones(len(data.points))
         return self._allowed(apply_matrix(self._matrix, data.points)).astype(np.float64)
 
-    def _pass(self, *, with_normal: bool) -> int:
-        from gommage.core.follow.kernels import normal_equations  # compiled code is loaded late
-
-        data = self._data
-        shrink = np.diag([0.5**self._level, 0.5**self._level, 1.0]) @ translation(*(-v for v in self._pyramid.origin))
-        return normal_equations(
-            self._pyramid.levels[self._level], shrink @ self._matrix, data.points, data.normalised, data.values,
-            data.gradient, self._use, self._active, self._light, self._scale, with_normal, self._normal, self._right,
-            self._residual,
-        )  # fmt: skip
-
-    def _step(self, *, holds_light: bool) -> float | None:
-        """Move by the solution of the normal equations; returns by how much the corners went, None if it fails."""
-        try:
-            motion, from_light = self._information(STEADYING)
-            motions = len(motion)
-            solved = np.linalg.solve(motion, self._right[:motions] - from_light @ self._right[motions:])
-            rest: Points = self._right[motions:] - self._normal[motions:, :motions] @ solved
-            light_known = self._normal[motions:, motions:] + 1e-12 * np.eye(len(rest))
-            light = np.linalg.solve(light_known, rest)
-        except np.linalg.LinAlgError:
-            return None
-        step = np.zeros(12)
-        step[self._active] = np.r_[solved, light]
-        if holds_light:
-            step[GAIN:] = 0
-        change = _update(step[:8], self._template)
-        moved = np.abs(apply_matrix(change, self._template.corners) - self._template.corners).max()
-        if not np.isfinite(moved) or moved > self._template.reach:
-            return None
-        matrix = self._matrix @ change
-        self._matrix = matrix / matrix[2, 2]
-        self._light = self._light + step[[GAIN, OFFSET, GAIN_X, GAIN_Y]]
-        self._light[0] = np.clip(self._light[0], 0.05, 20.0)
-        self._light[2:] = np.clip(self._light[2:], -0.5 * self._light[0], 0.5 * self._light[0])
-        return float(moved)
-
-    def _information(self, least_share: float) -> tuple[Matrix, Matrix]:
-        """Return what is known of the motion once the light is solved for, and how light's share enters it.
-
-        The reference's own grain has slopes that the frame knows nothing of. What they add to the normal matrix is
-        taken off again, direction by direction, down to `least_share` of what there was: otherwise a blank wall would
-        pass for texture.
-        """
-        motions = int((self._active < GAIN).sum())
-        normal, across = self._normal[:motions, :motions], self._normal[:motions, motions:]
-        from_light = across @ np.linalg.inv(self._normal[motions:, motions:] + 1e-12 * np.eye(across.shape[1]))
-        known = normal - from_light @ across.T
-        chosen = self._active[:motions]
-        share = float(np.isfinite(self._residual).mean()) * self._light[0] ** 2 * self._mean_weight()
-        grain = self._data.grain[np.ix_(chosen, chosen)] * share
-        if not grain.any():
-            return known + 1e-9 * np.diag(np.diag(known)), from_light
-        root = np.linalg.cholesky(grain + 1e-9 * np.diag(np.diag(grain)))
-        inverse = np.linalg.inv(root)
-        values, vectors = np.linalg.eigh(inverse @ known @ inverse.T)
-        values = np.maximum(values - CHOSEN_GRAIN, least_share * np.maximum(values, 1e-9))
-        turned = root @ vectors
-        return (turned * values) @ turned.T, from_light
-
-    def _mean_weight(self) -> float:
-        """Return the mean weight of the pixels that took part."""
-        if self._scale <= 0:
-            return 1.0
-        some = self._residual[:: max(len(self._residual) // VIEW_SAMPLES, 1)]
-        some = some[np.isfinite(some)]
-        return float((1 / (1 + (some / self._scale) ** 2)).mean()) if len(some) else 1.0
-
-    def _agreeing(self) -> NDArray[np.float64]:
-        """Return 1 for points of tiles that look like the reference, 0 where the difference rivals the texture."""
-        data, residual = self._data, self._residual
-        known = np.isfinite(residual)
-        tiles = data.tiles
-        total = tiles.max() + 1
-
-        def sums(values: NDArray[np.float64]) -> NDArray[np.float64]:
-            return np.bincount(tiles[known], values[known], total).astype(np.float64)
-
-        count = np.maximum(sums(np.ones(len(tiles))), 1)
-        mean = sums(data.values) / count
-        texture = sums((data.values - mean[tiles]) ** 2) * self._light[0] ** 2
-        error = sums(residual**2)
-        enough = count > 4
-        # What most of a half agrees with is typical, even where more than a half is hidden.
-        typical = np.quantile(error[enough] / count[enough], 0.3) if enough.any() else np.inf
-        out = (error > 0.7 * texture) & (error / count > 6 * typical)
-        return np.where(out[tiles], 0.0, 1.0)
-
     def judge(self) -> Alignment:
         """Return the outcome, with what can be said of its quality from the residuals before the last small step."""
+        from gommage.core.follow.kernels import likeness  # compiled code is loaded late
+
         data = self._data
         taken = np.isfinite(self._residual)
         step = max(len(data.points) // VIEW_SAMPLES, 1)
@@ -585,25 +470,21 @@ class _Solver:
         gain, offset = float(self._light[0]), float(self._light[1])
         if taken.sum() < min(LEAST_POINTS, len(taken) // 4):
             return Alignment(self._matrix, self._motion, 0.0, visible, used, np.full(4, np.inf), gain, offset)
-        reference = data.values[taken]
-        p, q = data.normalised[taken].T
-        fitted = (self._light[0] + self._light[2] * p + self._light[3] * q) * reference + self._light[1]
-        frame = self._residual[taken] + fitted
-        deviations = float(reference.std() * frame.std())
-        covariance = float(((fitted - fitted.mean()) * (frame - frame.mean())).mean())
-        spread = float(fitted.std() * frame.std())
-        correlation = covariance / spread if deviations and spread else 0.0
-        return Alignment(self._matrix, self._motion, correlation, visible, used, self._slip(taken), gain, offset)
+        correlation = float(likeness(data.normalised, data.values, self._residual, self._light))
+        return Alignment(self._matrix, self._motion, correlation, visible, used, self._slip(), gain, offset)
 
-    def _slip(self, taken: NDArray[np.bool_]) -> NDArray[np.float64]:
+    def _slip(self) -> NDArray[np.float64]:
         """Return the expected error of each corner, (4,)."""
-        from gommage.core.follow.kernels import block_scores  # compiled code is loaded late
+        from gommage.core.follow.descent import known_motion  # compiled code is loaded late
+        from gommage.core.follow.kernels import block_scores, block_sums, deviation
 
         data, size = self._data, len(self._active)
         try:
-            known, from_light = self._information(HONESTY)
+            known, from_light = known_motion(
+                self._normal, self._active, data.grain, self._residual, self._scale, self._light, HONESTY
+            )
             inverse = np.linalg.inv(known)
-        except np.linalg.LinAlgError:
+        except (np.linalg.LinAlgError, ValueError):
             return np.full(4, np.inf)
         blocks = data.blocks
         scores = np.empty((int(blocks.max()) + 1, size))
@@ -616,26 +497,17 @@ class _Solver:
         pulls = scores[:, :motions] - scores[:, motions:] @ from_light.T
         # By grain alone: right where the texture sits in a few places, which a fit of many freedoms smooths over.
         normal = self._normal[:motions, :motions] - from_light @ self._normal[motions:, :motions]
-        related = self._related_pixels(taken) * _deviation(self._residual[taken]) ** 2
+        spread, middle = deviation(self._residual)
+        sums = np.empty((len(scores), 5))
+        block_sums(blocks, data.values, self._residual, middle, 4 * spread, sums)
+        sums = sums.T
+        related = _related_pixels(sums) * spread**2
         slip = self._at_corners(inverse @ (normal * related) @ inverse, self._active[:motions])
-        count = int((np.bincount(blocks[taken]) > 0).sum())
+        count = int((sums[0] > 0).sum())
         if count >= FEW_BLOCKS * size:
             scatter = inverse @ (pulls.T @ pulls) @ inverse * (count / (count - size))
             slip = np.maximum(slip, self._at_corners(scatter, self._active[:motions]))
         return np.hypot(slip, FLOOR_PX)
-
-    def _related_pixels(self, taken: NDArray[np.bool_]) -> float:
-        """Return how many neighbouring residuals are worth one: by how much more blocks scatter than pixels do."""
-        blocks, residual = self._data.blocks[taken], self._residual[taken]
-        limit = 4 * _deviation(residual)
-        residual = np.clip(residual - np.median(residual), -limit, limit)
-        count = np.bincount(blocks)
-        many = count >= 8
-        if many.sum() < 4:
-            return RELATED_PIXELS
-        sums, squares = np.bincount(blocks, residual), np.bincount(blocks, residual**2)
-        related = RELATED_SHARE * (sums[many] ** 2).sum() / max(squares[many].sum(), 1e-30)
-        return float(np.clip(related, 1.0, MOST_RELATED_PIXELS))
 
     def _at_corners(self, covariance: Matrix, active: NDArray[np.int64]) -> NDArray[np.float64]:
         template = self._template
@@ -648,8 +520,10 @@ class _Solver:
         return np.sqrt(np.maximum(np.asarray(variance), 0)) * template.reach * local
 
 
-def _deviation(residual: NDArray[np.float64]) -> float:
-    """Return the robust deviation of residuals, from some thousands of them."""
-    known = residual[:: max(len(residual) // VIEW_SAMPLES, 1)]
-    known = known[np.isfinite(known)]
-    return float(1.4826 * np.median(np.abs(known - np.median(known)))) + 1e-9 if len(known) else 1.0
+def _related_pixels(sums: NDArray[np.float64]) -> float:
+    """Return how many neighbouring residuals are worth one: by how much more blocks scatter than pixels do."""
+    many = sums[0] >= 8
+    if many.sum() < 4:
+        return RELATED_PIXELS
+    related = RELATED_SHARE * (sums[3, many] ** 2).sum() / max(sums[4, many].sum(), 1e-30)
+    return float(np.clip(related, 1.0, MOST_RELATED_PIXELS))
