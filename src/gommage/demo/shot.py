@@ -15,10 +15,9 @@ from numba import njit
 from numpy.typing import NDArray
 
 from gommage.core.document import SCENE_LINEAR, Footage, FrameRange
-from gommage.core.geometry import Camera, Mapping, Points, Window, around, shift, then
+from gommage.core.geometry import Camera, Mapping, Matrix, Points, Window, around, fitted, from_matrix, shift, then
 from gommage.core.picture import Picture
 from gommage.core.picture.footage import read_picture
-from gommage.core.picture.resample import with_integer_centres
 from gommage.core.picture.writing import write_still
 from gommage.demo.scene import LABEL_CORNERS, OPENING, SHEET, backdrop, label, proscenium, village
 
@@ -34,7 +33,8 @@ GRAIN_SIGMA_PX = 0.55
 GRAIN_FLOOR = np.array([0.0022, 0.0020, 0.0028], np.float32)
 GRAIN_SLOPE = np.array([0.00016, 0.00013, 0.00022], np.float32)
 SHEET_WIDTH_UNITS = 5.2
-VERSION = 1
+FINER = 2
+VERSION = 2
 """Raised when the drawing changes, so that an old shot in the cache is drawn anew."""
 
 
@@ -57,12 +57,13 @@ FRONT = Sheet(proscenium, 5.0, 7.0, SHEET_WIDTH_UNITS)
 
 @lru_cache(maxsize=4)
 def _painted(sheet: Sheet) -> Picture:
-    return sheet.paint()
+    return _finer(sheet.paint())
 
 
 @lru_cache(maxsize=1)
 def _label() -> tuple[Picture, Mapping]:
-    return label()
+    picture, sheet_from_label = label()
+    return _finer(picture), sheet_from_label
 
 
 def _camera(time: float) -> Camera:
@@ -100,6 +101,18 @@ def _lantern(time: float) -> NDArray[np.float32]:
     return (np.array([1 - 0.21 * s, 1 - 0.25 * s, 1 - 0.33 * s]) * flicker).astype(np.float32)
 
 
+def _moments(time: float) -> NDArray[np.float64]:
+    """Return the times at which a frame is exposed."""
+    return time + (np.arange(SHUTTER_SAMPLES) - (SHUTTER_SAMPLES - 1) / 2) / SHUTTER_SAMPLES * SHUTTER
+
+
+def _passed(sheet: Sheet, frame: int) -> Mapping:
+    """Return the mapping from a sheet to a frame, in the middle of what it passes while the shutter is open."""
+    corners = Window.of(*SHEET).corners
+    places = [_frame_from_sheet(sheet, moment)(corners) for moment in _moments(frame - FIRST_FRAME)]
+    return from_matrix(fitted(corners, np.mean(places, axis=0)))
+
+
 @njit(cache=True, nogil=True)  # type: ignore[untyped-decorator, unused-ignore]
 def _lay_over(below: Picture, rgba: Picture) -> None:
     """Composite premultiplied colour over a picture, in place."""
@@ -110,9 +123,43 @@ def _lay_over(below: Picture, rgba: Picture) -> None:
                 below[row, column, c] = below[row, column, c] * keep + rgba[row, column, c]
 
 
+@njit(cache=True, nogil=True)  # type: ignore[untyped-decorator, unused-ignore]
+def _film(rgba: Picture, to_sheet: Matrix, out: Picture) -> None:
+    """Set each pixel of a window (h, w, 4) to the sheet (H, W, 4) where it sees it, between four of its pixels."""
+    height, width = rgba.shape[:2]
+    for row in range(out.shape[0]):
+        y = row + 0.5
+        for column in range(out.shape[1]):
+            x = column + 0.5
+            w = to_sheet[2, 0] * x + to_sheet[2, 1] * y + to_sheet[2, 2]
+            u = (to_sheet[0, 0] * x + to_sheet[0, 1] * y + to_sheet[0, 2]) / w - 0.5
+            v = (to_sheet[1, 0] * x + to_sheet[1, 1] * y + to_sheet[1, 2]) / w - 0.5
+            if not (w > 0 and 0 <= u < width - 1 and 0 <= v < height - 1):
+                continue
+            i, j = int(u), int(v)
+            s, t = np.float32(u - i), np.float32(v - j)
+            one = np.float32(1)
+            for c in range(4):
+                above = rgba[j, i, c] * (one - s) + rgba[j, i + 1, c] * s
+                below = rgba[j + 1, i, c] * (one - s) + rgba[j + 1, i + 1, c] * s
+                out[row, column, c] = above * (one - t) + below * t
+
+
 def _filmed(rgba: Picture, frame_from_sheet: Mapping, window: Window) -> Picture:
-    to_window = with_integer_centres(then(frame_from_sheet, shift(-window.left, -window.top)))
-    return cv2.warpPerspective(rgba, to_window, (window.width, window.height), flags=cv2.INTER_LINEAR)
+    """Return a finely drawn sheet as a window sees it: (h, w, 4).
+
+    Not by OpenCV's warp, which rounds places to 1/32 px: that alone would move the truth by 0.02 px.
+    """
+    to_sheet = then(frame_from_sheet, shift(-window.left, -window.top)).inverse().matrix
+    assert to_sheet is not None
+    out = np.zeros((window.height, window.width, 4), np.float32)
+    _film(rgba, np.diag([FINER, FINER, 1.0]) @ to_sheet, out)
+    return out
+
+
+def _finer(rgba: Picture) -> Picture:
+    """Return a sheet drawn more finely: what lies straight between its pixels is then as good as smooth."""
+    return cv2.resize(rgba, None, fx=FINER, fy=FINER, interpolation=cv2.INTER_CUBIC)
 
 
 def _exposed(time: float) -> tuple[Picture, Picture, Picture]:
@@ -123,8 +170,7 @@ def _exposed(time: float) -> tuple[Picture, Picture, Picture]:
     sticker, sheet_from_label = _label()
     added = np.zeros((label_seen.height, label_seen.width, 3), np.float32)
     matte = np.zeros((HEIGHT, WIDTH), np.float32)
-    for offset in (np.arange(SHUTTER_SAMPLES) - (SHUTTER_SAMPLES - 1) / 2) / SHUTTER_SAMPLES * SHUTTER:
-        moment = time + offset
+    for moment in _moments(time):
         picture = np.zeros_like(clean)
         opening = around(_frame_from_sheet(FRONT, moment)(OPENING), 4) & full
         for sheet in BEHIND:
@@ -216,19 +262,18 @@ class DemoShot:
 
     @staticmethod
     def motion(frame: int, home_frame: int) -> Mapping:
-        """Return the proscenium's true motion, home to frame, at the middle of the shutter."""
+        """Return the proscenium's true motion, home to frame."""
         return then(DemoShot.sheet_to_frame(home_frame).inverse(), DemoShot.sheet_to_frame(frame))
 
     @staticmethod
     def village_motion(frame: int, home_frame: int) -> Mapping:
         """Return the village's true motion, home to frame; it stands behind the proscenium."""
-        there, home = (_frame_from_sheet(BEHIND[1], one - FIRST_FRAME) for one in (frame, home_frame))
-        return then(home.inverse(), there)
+        return then(_passed(BEHIND[1], home_frame).inverse(), _passed(BEHIND[1], frame))
 
     @staticmethod
     def sheet_to_frame(frame: int) -> Mapping:
         """Return the true mapping from the proscenium's sheet to a frame."""
-        return _frame_from_sheet(FRONT, frame - FIRST_FRAME)
+        return _passed(FRONT, frame)
 
     @staticmethod
     def label_corners(frame: int) -> Points:

@@ -352,14 +352,14 @@ def _off(found: Matrix, truth: Matrix) -> Points:
 def judged(trial: Trial, *, with_ecc: bool = True) -> TrialFigures:
     """Follow a trial's plane with what is set by default, and measure."""
     found: dict[int, tuple[Matrix, NDArray[np.float64]]] = {}
-    reasons = []
+    reasons = {}
     try:
-        for step in follow_plane(trial.read, trial.surface, trial.frames, HOME):
+        for step in follow_plane(lru_cache(trial.read), trial.surface, trial.frames, HOME):
             if step.home_to_frame is not None and np.isfinite(step.corner_slip_px).all() and step.reason != NOT_SEEN:
                 found[step.frame] = step.home_to_frame, step.corner_slip_px
-                reasons.append(step.reason)
+                reasons[step.frame] = step.reason
     except FollowError as error:
-        reasons.append(str(error))
+        reasons[HOME] = str(error)
     possible = [frame for frame in trial.frames if frame != HOME and _is_possible(trial, frame)]
     known = [frame for frame in possible if frame in found]
     off, share = np.full((1, 4), np.inf), np.full((1, 4), np.inf)
@@ -370,7 +370,7 @@ def judged(trial: Trial, *, with_ecc: bool = True) -> TrialFigures:
         trial.name, len(known), len(possible), float(off.mean()), float(off.max()),
         float(np.median([limit_of(trial, frame) for frame in possible[::8]])),
         float((share <= 1).mean()), float((share <= 2).mean()), float(share.max()),
-        ecc_error(trial) if with_ecc else np.nan, tuple(sorted(set(reasons) - {""})),
+        ecc_error(trial) if with_ecc else np.nan, tuple(sorted(set(reasons.values()) - {""})),
     )  # fmt: skip
 
 

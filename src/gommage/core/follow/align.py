@@ -55,8 +55,10 @@ SMALL_BLOCK_PX, LARGE_BLOCK_PX = 8, 16
 ENOUGH_BLOCKS = 90
 CLEAR_TEXTURE = 8.0
 """Texture whose slopes hold this many times the energy of grain's is chosen pixel by pixel."""
-FLOOR_PX = 0.018
-"""What changing blur, sampling and the lens leave even where there is no grain; calibrated on the demo's truth."""
+FLOOR_PX = 0.002
+"""What sampling leaves even where there is no grain."""
+SHARED_GRAIN = 1.35
+"""The reference's grain is in the error of every frame: what is said holds for this shot, not for the mean of many."""
 STRONGEST_SHARE = 0.4
 MOST_POINTS, MOST_COARSE_POINTS = 30000, 5000
 LEAST_POINTS = 60
@@ -507,7 +509,7 @@ class _Solver:
         if count >= FEW_BLOCKS * size:
             scatter = inverse @ (pulls.T @ pulls) @ inverse * (count / (count - size))
             slip = np.maximum(slip, self._at_corners(scatter, self._active[:motions]))
-        return np.hypot(slip, FLOOR_PX)
+        return np.hypot(SHARED_GRAIN * slip, FLOOR_PX)
 
     def _at_corners(self, covariance: Matrix, active: NDArray[np.int64]) -> NDArray[np.float64]:
         template = self._template

@@ -11,6 +11,7 @@ from numpy.typing import NDArray
 
 from gommage.core.document import FrameRange, Matte, MotionModel, PlaneFollow, Surface, is_within, outline_at
 from gommage.core.follow.align import SIMPLER, align, make_pyramid, make_template, polygon_mask
+from gommage.core.follow.shutter import MOST_TRIED, Passing, best_shutter, blurred_along, passings
 from gommage.core.follow.sight import Sight, choose_sight
 from gommage.core.follow.sparse import Features, features_of, start_from_features, start_from_neighbour
 from gommage.core.follow.stations import LEAST_VISIBLE, SURE, Found, OpenedFrame, Station, stretches
@@ -26,20 +27,22 @@ LOST = 0.45
 """Correlation below which the plane is not recognised."""
 LARGEST_STRETCH = 1.5
 """By how much a plane may grow or shrink, along any direction, from one followed frame to the next."""
-LARGEST_SLIP_PX = 3.0
+LARGEST_SLIP_PX = 4.0
 """A place that may be off by more than this is no place."""
 STUMBLES = 3
 """Frames in a row that cannot be recognised or read before the plane is taken for gone."""
 SEARCH_STEP = 2
 """While the plane is gone, every so many frames are searched for it."""
-FOUND_AGAIN_SLIP_PX = 0.6
-WEAK_SLIP_PX = 0.7
+FOUND_AGAIN_SLIP_PX = 0.8
+WEAK_SLIP_PX = 0.95
 """Above this error a simpler motion is tried on the frame, and taken where it is surer by half."""
+FUSED_SLIP_PX = 1.35
+"""What a second template tells is taken below this error."""
 MOSTLY_SEEN = 0.75
 LIGHT_JUMP = 1.5
 """With less than so much of the area agreeing, or light that jumps by more than this in one frame, simpler motions are
 tried, and taken where they agree with at least `ABOUT_AS_GOOD` as much."""
-LEVELLED_FROM_PX, LEVELLED_SURER, LEVELLED_CLEAR = 0.023, 0.8, 0.9
+LEVELLED_FROM_PX, LEVELLED_SURER, LEVELLED_CLEAR = 0.019, 0.8, 0.9
 """Above this error a frame is compared without slow light as well, and that believed where its error is so much less.
 Where nothing is sure with the light, so much correlation is asked for: what is dark and flat is nothing without it."""
 DEPARTURE_PX, DEPARTURES, FIRST_DEPARTURE_PX = 1.0, 3.0, 8.0
@@ -74,7 +77,8 @@ def follow_plane(
 
     Where the home frame shows too little of what is seen (the plane turned another part to the camera, or the areas
     stay put in the picture), frames on the way become templates as well; what both tell is put together by their
-    errors. Pinned frames are trusted: from a pin on, frames are compared with the pinned one.
+    errors. Pinned frames are trusted: from a pin on, frames are compared with the pinned one. Where the plane moved so
+    fast that motion blur differs, frames are yielded once more at the end, compared with pictures blurred alike.
 
     Parameters
     ----------
@@ -106,6 +110,7 @@ def follow_plane(
         yield FollowStep(start_frame, np.eye(3), np.zeros(4), 1.0)
     for way in ways(start_frame, frames, direction):
         yield from follower.run(start_frame, way)
+    yield from follower.evened()
 
 
 class _Follower:
@@ -138,6 +143,8 @@ class _Follower:
         self._is_weak = False
         self._level_stations: dict[int, Station | None] = {}
         self._bounds = Window(0, 0, 0, 0)
+        self._kept: dict[int, tuple[Found, Matrix]] = {}
+        """What was found on each frame, and what pins did there."""
 
     # -- pictures and masks -------------------------------------------------------------------------------------
 
@@ -239,6 +246,7 @@ class _Follower:
             before, last, neighbour = last, found.home_to_frame, opened
             if not self._is_doubtful(found):
                 self._lights[found.station.frame] = found.alignment.gain, found.alignment.offset
+            self._kept[frame] = found, self._walk.correction
             yield self._step(frame, found)
             if frame in self._pinned:
                 before = last = self._walk.passed_pin(frame, found.home_to_frame)
@@ -278,10 +286,10 @@ class _Follower:
         inside = (seen >= 0).all(axis=1) & (seen < (self._bounds.right, self._bounds.bottom)).all(axis=1)
         return float(inside.mean()) < LEAST_VISIBLE
 
-    def _step(self, frame: int, found: Found) -> FollowStep:
+    def _step(self, frame: int, found: Found, correction: Matrix | None = None) -> FollowStep:
         one = found.alignment
         sure = np.clip(one.correlation, 0, 1) * min(1.0, 0.5 + one.visible) * min(1.0, 0.4 + one.agreeing)
-        matrix = self._walk.row(frame, found.home_to_frame)
+        matrix = self._walk.row(frame, found.home_to_frame, correction)
         return FollowStep(frame, matrix, found.corner_slip_px, float(sure), self._reason(found))
 
     def _reason(self, found: Found) -> str:
@@ -412,7 +420,11 @@ class _Follower:
 
     def _fused(self, one: Found, other: Found) -> Found:
         """Put together what two stations tell, each corner by its errors; one that is not recognised is left out."""
-        if other.alignment.correlation < SURE or other.alignment.visible < LEAST_VISIBLE or not other.slip_px < 1.0:
+        if (
+            other.alignment.correlation < SURE
+            or other.alignment.visible < LEAST_VISIBLE
+            or not other.slip_px < FUSED_SLIP_PX
+        ):
             return one
         if not one.is_sure or not np.isfinite(one.slip_px):
             return other
@@ -527,6 +539,52 @@ class _Follower:
         estimate = cv2.estimateAffine2D if motion is MotionModel.AFFINE else cv2.estimateAffinePartial2D
         fitted, _ = estimate(source, target, method=cv2.LMEDS)
         return start if fitted is None else np.vstack([fitted, [0, 0, 1.0]]) @ last
+
+    # -- blurred alike --------------------------------------------------------------------------------------------
+
+    def evened(self) -> Iterator[FollowStep]:
+        """Compare frames once more, both pictures blurred by each other's motion, where that makes a difference."""
+        places = {frame: found.home_to_frame for frame, (found, _) in self._kept.items()}
+        stations = [found.station for found, _ in self._kept.values()]
+        places |= {station.frame: station.home_to_station for station in stations if station.frame not in places}
+        compared = {frame: found.station.frame for frame, (found, _) in self._kept.items() if self._is_whole(found)}
+        blurred = passings(places, compared, self._surface.outline.mean(axis=0))
+        if len(blurred) < MOST_TRIED:
+            return
+        fastest = sorted(blurred, key=lambda one: -one.difference_px)[:MOST_TRIED]
+        opened: dict[int, OpenedFrame] = {}
+
+        def mismatch(share: float) -> float:
+            tried = [self._blurred_alike(one, share, opened) for one in fastest]
+            return float(np.mean([1 - found.alignment.correlation for found in tried]))
+
+        share = best_shutter(mismatch)
+        for one in sorted(blurred, key=lambda one: one.frame) if share else ():
+            before, correction = self._kept[one.frame]
+            found = self._blurred_alike(one, share, {})
+            if found.is_sure and found.alignment.correlation > before.alignment.correlation:
+                yield self._step(one.frame, found, correction)
+
+    def _is_whole(self, found: Found) -> bool:
+        return found.is_sure and found.alignment.motion is self._how.motion
+
+    def _blurred_alike(self, passing: Passing, share: float, opened: dict[int, OpenedFrame]) -> Found:
+        """Return the place on a frame by pictures that are blurred as if both had moved as both did."""
+        before, _ = self._kept[passing.frame]
+        station, sight = before.station, before.station.template.sight
+        here, there = passing.blur(share)
+        for one in (station.frame, passing.frame):
+            opened[one] = opened.get(one) or self._open(one)
+        mask = self._mask(station.frame, station.home_to_station, opened[station.frame].bounds)
+        corners = station.template.corners
+        home = self._blurred(opened[station.frame], sight, there, station.home_to_station)
+        station = replace(station, template=make_template(home, mask, corners, sight))
+        frame = OpenedFrame(self._blurred(opened[passing.frame], sight, here, before.home_to_frame))
+        return self._against(passing.frame, frame, station, before.home_to_frame, 0.0)
+
+    def _blurred(self, opened: OpenedFrame, sight: Sight, motion_px: Points, placed: Matrix) -> Picture:
+        window = around(apply_matrix(placed, self._surface.outline), 2 * MARGIN_PX) & opened.bounds
+        return blurred_along(sight.one_channel(opened.picture), motion_px, window)
 
     # -- stations -----------------------------------------------------------------------------------------------------
 

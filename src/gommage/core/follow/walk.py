@@ -62,10 +62,15 @@ class Walk:
         then, now = self.carried(previous), self.carried(frame)
         return (np.eye(3), np.eye(3)) if now is None or then is None else (then, now)
 
-    def row(self, frame: int, home_to_frame: Matrix) -> Matrix:
+    @property
+    def correction(self) -> Matrix:
+        """What pins do here: rows are without it."""
+        return self._correction
+
+    def row(self, frame: int, home_to_frame: Matrix, correction: Matrix | None = None) -> Matrix:
         """Return a place on a frame as the track's row: relative to the carrier, without pins."""
         carried = self.carried(frame)
-        matrix = home_to_frame @ np.linalg.inv(self._correction)
+        matrix = home_to_frame @ np.linalg.inv(self._correction if correction is None else correction)
         matrix = matrix if carried is None else np.linalg.inv(carried) @ matrix
         return matrix / matrix[2, 2]
 
