@@ -142,22 +142,35 @@ def leaving(t: float) -> Matrix:
 # -- troubles ---------------------------------------------------------------------------------------------------
 
 
-def shaded(picture: Picture, matrix: Matrix, t: float) -> Picture:
-    """Lay the edge of a shadow over the plane, that wanders across it."""
+def shadow(t: float) -> Picture:
+    """Return what is left of the light, (H, W), by the edge of a shadow that wanders across the plane."""
     x = np.arange(WIDTH, dtype=np.float32)[None] + 0.35 * np.arange(HEIGHT, dtype=np.float32)[:, None]
     shade = 1 / (1 + np.exp((x - (350 + 14 * t)) / 18))
-    return picture * (1 - 0.55 * shade[..., None]).astype(np.float32)
+    return (1 - 0.55 * shade).astype(np.float32)
 
 
-def hidden(picture: Picture, matrix: Matrix, t: float) -> Picture:
-    """Let something pass in front, that nobody marked, as textured as the plane."""
-    across = 250 + 13 * (t + 10)
-    outline = np.array([[0, 0], [120, 20], [150, 330], [40, 350]]) + (across, 90)
+def passer(t: float) -> Picture:
+    """Return 0 where something is in front that nobody marked, 1 elsewhere, (H, W)."""
+    outline = np.array([[0, 0], [120, 20], [150, 330], [40, 350]]) + (_across(t), 90)
     mask = polygon_mask([outline], Window.of(WIDTH, HEIGHT)).astype(np.float32)
-    soft = cv2.GaussianBlur(mask, (0, 0), 1.0)[..., None]
-    from_own = np.array([[1, 0, across - 500], [0, 1, 0.0], [0, 0, 1.0]])
+    return (1 - cv2.GaussianBlur(mask, (0, 0), 1.0)).astype(np.float32)
+
+
+def _across(t: float) -> float:
+    return 250 + 13 * (t + 10)
+
+
+def shaded(picture: Picture, t: float) -> Picture:
+    """Lay the shadow over a frame."""
+    return picture * shadow(t)[..., None]
+
+
+def hidden(picture: Picture, t: float) -> Picture:
+    """Let something pass in front, as textured as the plane."""
+    free = passer(t)[..., None]
+    from_own = np.array([[1, 0, _across(t) - 500], [0, 1, 0.0], [0, 0, 1.0]])
     other = cv2.warpPerspective(wall(7), from_own, (WIDTH, HEIGHT), borderMode=cv2.BORDER_REFLECT)
-    return picture * (1 - soft) + other * soft
+    return picture * free + other * (1 - free)
 
 
 @dataclass(frozen=True, slots=True)
@@ -170,6 +183,10 @@ class Trial:
         Deviation of white grain in each channel.
     shutter : float
         For what share of a frame's time it is open.
+    trouble : callable
+        Takes a frame and its time, and returns it as it is filmed.
+    left : callable
+        Gives for a time what is left of the plane's light, (H, W): 0 where it is hidden.
     """
 
     name: str
@@ -177,7 +194,8 @@ class Trial:
     motion: Callable[[float], Matrix]
     grain: tuple[float, float, float] = (0.01, 0.01, 0.01)
     shutter: float = 0.0
-    trouble: Callable[[Picture, Matrix, float], Picture] | None = None
+    trouble: Callable[[Picture, float], Picture] | None = None
+    left: Callable[[float], Picture] = lambda t: np.ones((HEIGHT, WIDTH), np.float32)
     frames: FrameRange = FRAMES
 
     def truth(self, frame: int) -> Matrix:
@@ -193,8 +211,8 @@ class Trial:
         places = np.mean([apply_matrix(self.motion(float(time)), AREA) for time in times], axis=0)
         return fitted(AREA, places)
 
-    def clean(self, frame: int) -> Picture:
-        """Return a frame without grain, (H, W, 3) float32."""
+    def bare(self, frame: int) -> Picture:
+        """Return the plane on a frame without grain and trouble, (H, W, 3) float32."""
         t = float(frame - HOME)
         times = t + self.shutter * np.linspace(-0.5, 0.5, BLUR_SAMPLES) if self.shutter else np.array([t])
         source = _ready(self.picture)
@@ -202,8 +220,12 @@ class Trial:
         for time in times:  # not by OpenCV's warp, which rounds places to 1/32 px
             picture_to_frame = then(shift(-MARGIN, -MARGIN), from_matrix(self.motion(time)))
             total += resample(source, picture_to_frame.inverse(), Window.of(WIDTH, HEIGHT)).pixels
-        picture = total / len(times)
-        return self.trouble(picture, self.motion(t), t) if self.trouble is not None else picture
+        return total / len(times)
+
+    def clean(self, frame: int) -> Picture:
+        """Return a frame without grain, (H, W, 3) float32."""
+        picture = self.bare(frame)
+        return self.trouble(picture, float(frame - HOME)) if self.trouble is not None else picture
 
     def read(self, frame: int) -> Picture:
         """Return a frame as it is filmed: (H, W, 3) float32."""
@@ -221,8 +243,8 @@ class Trial:
 TRIALS: tuple[Trial, ...] = (
     Trial("textured, slow", wall, drifting),
     Trial("textured, turning", wall, turning),
-    Trial("something in front, unmarked", wall, turning, trouble=hidden),
-    Trial("a shadow across", wall, turning, trouble=shaded),
+    Trial("something in front, unmarked", wall, turning, trouble=hidden, left=passer),
+    Trial("a shadow across", wall, turning, trouble=shaded, left=shadow),
     Trial("weak texture, strong grain", pale, drifting, (0.05, 0.02, 0.035)),
     Trial("next to no grain", wall, drifting, (0.0008, 0.0008, 0.0008)),
     Trial("handheld, shutter half open", wall, handheld, shutter=0.5),
@@ -290,7 +312,7 @@ def limit_of(trial: Trial, frame: int) -> float:
     doi:10.1109/TIP.2004.832923.
     """
     matrix = trial.truth(frame)
-    clean = trial.clean(HOME)
+    clean = trial.bare(HOME)
     mask = polygon_mask([AREA], Window.of(WIDTH, HEIGHT)) > 0
     rows, columns = np.nonzero(mask)
     places = np.column_stack([columns, rows]) + 0.5
@@ -298,13 +320,17 @@ def limit_of(trial: Trial, frame: int) -> float:
     inside = (there >= 2).all(axis=1) & (there < (WIDTH - 2, HEIGHT - 2)).all(axis=1)
     middle, reach = AREA.mean(axis=0), np.abs(AREA - AREA.mean(axis=0)).max()
     p, q = ((places[inside] - middle) / reach).T
+    x, y = there[inside].astype(np.intp).T
+    home, here = trial.left(0.0)[rows, columns][inside], trial.left(float(frame - HOME))[y, x]
+    # Of two pictures that show a share of the light each, with the same grain: half, if both show all of it.
+    share = (home * here) ** 2 / np.maximum(home**2 + here**2, 1e-9)
     known = np.zeros((8, 8))
     for channel, sigma in enumerate(trial.grain):
         gx = cv2.Sobel(clean[..., channel], cv2.CV_64F, 1, 0, ksize=3, scale=1 / 8)[rows, columns][inside]
         gy = cv2.Sobel(clean[..., channel], cv2.CV_64F, 0, 1, ksize=3, scale=1 / 8)[rows, columns][inside]
         slopes = np.stack([gx, gy, -q * gx + p * gy, p * gx + q * gy, p * gx - q * gy, q * gx + p * gy,
                            -p * (p * gx + q * gy), -q * (p * gx + q * gy)])  # fmt: skip
-        known += slopes @ slopes.T / (2 * sigma**2)
+        known += (slopes * share) @ slopes.T / sigma**2
     covariance = np.linalg.solve(known, np.eye(8))
     p, q = ((AREA - middle) / reach).T
     zero, one = np.zeros(4), np.ones(4)

@@ -2,8 +2,9 @@
 
 from gommage.core.follow.correct import smoothed
 from gommage.core.follow.exchange import read_track, write_track
+from gommage.core.follow.patterns import choose_pattern, detect_spots, spots_near
 from gommage.core.follow.plane import follow_plane
-from gommage.core.follow.points import aimed, choose_pattern, detect_spots, follow_points, spots_near
+from gommage.core.follow.points import aimed, follow_points
 from gommage.core.follow.stations import stretches
 from gommage.core.follow.steps import Direction, FollowStep, Surroundings, with_spots, with_step
 

@@ -185,7 +185,8 @@ def iterate(  # type: ignore[no-untyped-def]
             break
         if iteration:
             scale[0] = CAUCHY_SCALE * deviation(residual)[0]
-        if iteration == settled and _leave_out(tiles, reference, residual, light, use):
+        votes = iteration == settled or (is_finest and iteration in (3, 5, 7))
+        if votes and _leave_out(tiles, reference, residual, light, use):
             continue  # what is no part of it must not pull once more
         known, from_light = known_motion(normal, active, grain, residual, scale[0], light, STEADYING)
         holds_light = knows_light and iteration < settled

@@ -631,22 +631,27 @@ class _Follower:
         for count, frame in enumerate(remaining):
             away.append(frame)
             self._check()
-            if count % SEARCH_STEP:
+            again = None if count % SEARCH_STEP else self._again(frame, stations[0])
+            if again is None:
                 continue
-            try:
-                opened = self._open(frame)
-            except FootageError:
-                continue
-            start = self._from_features(opened, stations[0])
-            if start is None:
-                continue
-            found = self._against(frame, opened, stations[0], start, np.inf)
-            if self._is_found_again(found, stations[0]):
-                for lost in away[:-1]:
-                    yield unseen(lost, self._walk.row(lost, last))
-                return frame, opened, found
+            skipped = self._again(away[-2], stations[0]) if count else None  # it may have come back a frame before
+            for lost in away[: -1 if skipped is None else -2]:
+                yield unseen(lost, self._walk.row(lost, last))
+            if skipped is not None:
+                yield self._step(away[-2], skipped[1])
+            return frame, *again
         yield _end(first, "the plane has left the picture" if gone else held[0].ended)
         return None
+
+    def _again(self, frame: int, station: Station) -> tuple[OpenedFrame, Found] | None:
+        """Return where the plane is on a frame, with nothing known of where it was; None if there is any doubt."""
+        try:
+            opened = self._open(frame)
+        except FootageError:
+            return None
+        start = self._from_features(opened, station)
+        found = None if start is None else self._against(frame, opened, station, start, np.inf)
+        return (opened, found) if found is not None and self._is_found_again(found, station) else None
 
     def _is_found_again(self, found: Found, station: Station) -> bool:
         """Return whether there is no doubt: what was lost is easily taken for something alike."""

@@ -1,4 +1,4 @@
-"""Motion blur: for how long the shutter was open, found from the footage, and pictures blurred by each other's motion."""
+"""Motion blur: for how long the shutter was open, and pictures that are blurred by each other's motion."""
 
 from __future__ import annotations
 
