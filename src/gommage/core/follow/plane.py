@@ -15,8 +15,8 @@ from gommage.core.follow.shutter import MOST_TRIED, Passing, best_shutter, blurr
 from gommage.core.follow.sight import Sight, choose_sight
 from gommage.core.follow.sparse import Features, features_of, start_from_features, start_from_neighbour
 from gommage.core.follow.stations import LEAST_VISIBLE, SURE, Found, OpenedFrame, Station, stretches
-from gommage.core.follow.steps import Direction, FollowStep, Surroundings, beginning, unseen, ways
-from gommage.core.follow.walk import Walk
+from gommage.core.follow.steps import Direction, FollowStep, Surroundings, beginning, ended, laid_between, unseen, ways
+from gommage.core.follow.walk import Walk, along
 from gommage.core.geometry import Matrix, Points, Window, apply_matrix, around, from_matrix
 from gommage.core.picture import Picture
 from gommage.errors import FollowError, FootageError
@@ -29,8 +29,6 @@ LARGEST_STRETCH = 1.5
 """By how much a plane may grow or shrink, along any direction, from one followed frame to the next."""
 LARGEST_SLIP_PX = 4.0
 """A place that may be off by more than this is no place."""
-STUMBLES = 3
-"""Frames in a row that cannot be recognised or read before the plane is taken for gone."""
 SEARCH_STEP = 2
 """While the plane is gone, every so many frames are searched for it."""
 FOUND_AGAIN_SLIP_PX = 0.8
@@ -109,7 +107,7 @@ def follow_plane(
     if start_frame == surface.home_frame:
         yield FollowStep(start_frame, np.eye(3), np.zeros(4), 1.0)
     for way in ways(start_frame, frames, direction):
-        yield from follower.run(start_frame, way)
+        yield from along(follower, follower.walk, start_frame, way)
     yield from follower.evened()
 
 
@@ -125,7 +123,7 @@ class _Follower:
     ) -> None:
         assert isinstance(surface.how, PlaneFollow)
         self._read, self._surface, self._check = read, surface, check
-        self._walk = Walk(surface, rest)
+        self.walk = Walk(surface, rest)
         self._how = surface.how
         self._pinned = {pin.frame for pin in surface.pins}
         self._in_front = rest.in_front if self._how.leaves_out_front else None
@@ -204,57 +202,36 @@ class _Follower:
 
     # -- one way --------------------------------------------------------------------------------------------------
 
-    def run(self, start_frame: int, frames: range) -> Iterator[FollowStep]:
-        """Follow along frames; the last step yielded may be an end."""
-        if not frames:
-            return
-        opened, last = self._open(start_frame), self._walk.begin(start_frame)
+    def begin(self, start_frame: int, step: int, placed: Matrix) -> None:
+        """Make the first template."""
+        self._opened = self._neighbour = self._open(start_frame)
         self._lights = {start_frame: (1.0, 0.0)}  # where it is itself a station: the light is its own
-        stations = [self._anchor(start_frame, frames.step, opened, last)]
-        before, neighbour = last, opened
-        held: list[FollowStep] = []
-        error = np.inf
-        remaining = iter(frames)
-        for frame in remaining:
-            self._check()
-            guess = self._guess(frame, frame - frames.step, before, last)
-            try:
-                opened = self._open(frame)
-            except FootageError as fault:
-                held.append(_end(frame, str(fault)))
-                if len(held) >= STUMBLES:
-                    yield held[0]
-                    return
-                continue
-            self._check()
-            found, why = self._find(frame, opened, stations, guess, last, neighbour, error)
-            if found is None:
-                held.append(_end(frame, why))
-                gone = self._is_outside(stations[-1], guess)
-                if gone or len(held) >= STUMBLES:
-                    again = yield from self._search(remaining, stations, held, last, gone=gone)
-                    if again is None:
-                        return
-                    frame, opened, found = again
-                    held, before = [], found.home_to_frame
-                else:
-                    continue
-            yield from self._bridged(held, last, found)
-            held = []
-            error = self._off(guess, found.home_to_frame)
-            self._is_weak = found.slip_px > WEAK_SLIP_PX or found.alignment.motion is not self._how.motion
-            before, last, neighbour = last, found.home_to_frame, opened
-            if not self._is_doubtful(found):
-                self._lights[found.station.frame] = found.alignment.gain, found.alignment.offset
-            self._kept[frame] = found, self._walk.correction
-            yield self._step(frame, found)
-            if frame in self._pinned:
-                before = last = self._walk.passed_pin(frame, found.home_to_frame)
-                stations = [self._station(frame, opened, last, np.zeros(4))]
-            elif self._wants_station(frame, found):
-                stations = [stations[0], *stations[1:][-1:], *self._fresh(frame, opened, found)]
-        if held:
-            yield held[0]
+        self._stations = [self._anchor(start_frame, step, self._opened, placed)]
+        self._error = np.inf
+
+    def find(self, frame: int, guess: Matrix, last: Matrix) -> tuple[Found | None, str]:
+        """Return where the plane is on a frame, or None and why not."""
+        self._check()
+        self._opened = self._open(frame)
+        self._check()
+        return self._find(frame, self._opened, guess, last)
+
+    def settle(self, frame: int, found: Found, guess: Matrix) -> Matrix:
+        """Remember light, error and place, and make templates that are wanted."""
+        self._error = self._off(guess, found.home_to_frame)
+        self._is_weak = found.slip_px > WEAK_SLIP_PX or found.alignment.motion is not self._how.motion
+        self._neighbour = opened = self._opened
+        if not self._is_doubtful(found):
+            self._lights[found.station.frame] = found.alignment.gain, found.alignment.offset
+        if frame in self._pinned:
+            pinned = self.walk.passed_pin(frame, found.home_to_frame)
+            self._stations = [self._station(frame, opened, pinned, np.zeros(4))]
+            return pinned
+        if self._wants_station(frame, found):
+            self._stations = [
+                self._stations[0], *self._stations[1:][-1:], *self._fresh(frame, opened, found)
+            ]  # fmt: skip
+        return found.home_to_frame
 
     def _anchor(self, start_frame: int, step: int, opened: OpenedFrame, placed: Matrix) -> Station:
         """Return the frame that is trusted at a start: the last pin behind it, else the home frame."""
@@ -265,13 +242,13 @@ class _Follower:
         choice = min(behind, key=lambda frame: abs(start_frame - frame)) if behind else self._surface.home_frame
         if choice == start_frame:
             return self._station(start_frame, opened, placed, np.zeros(4))
-        return self._station(choice, self._open(choice), self._walk.placed(choice), np.zeros(4))
+        return self._station(choice, self._open(choice), self.walk.placed(choice), np.zeros(4))
 
-    def _guess(self, frame: int, previous: int, before: Matrix, last: Matrix) -> Matrix:
+    def guess(self, frame: int, previous: int, before: Matrix, last: Matrix) -> Matrix:
         """Return where the plane should be if it goes on as it went, on what it rides on."""
-        then, now = self._walk.carried_between(previous, frame)
+        then, now = self.walk.carried_between(previous, frame)
         own = np.linalg.inv(then) @ last
-        earlier = self._walk.carried(previous - 1 if frame > previous else previous + 1)
+        earlier = self.walk.carried(previous - 1 if frame > previous else previous + 1)
         own_before = np.linalg.inv(then if earlier is None else earlier) @ before if before is not last else own
         guess = now @ own @ np.linalg.inv(own_before) @ own
         return guess / guess[2, 2]
@@ -281,15 +258,19 @@ class _Follower:
         off = np.abs(apply_matrix(guess, corners) - apply_matrix(found, corners))
         return float(off.max()) if np.isfinite(off).all() else np.inf
 
-    def _is_outside(self, station: Station, guess: Matrix) -> bool:
+    def is_gone(self, guess: Matrix) -> bool:
+        """Return whether the plane should be outside the picture."""
+        station = self._stations[-1]
         seen = apply_matrix(guess @ np.linalg.inv(station.home_to_station), station.template.points_inside)
         inside = (seen >= 0).all(axis=1) & (seen < (self._bounds.right, self._bounds.bottom)).all(axis=1)
         return float(inside.mean()) < LEAST_VISIBLE
 
-    def _step(self, frame: int, found: Found, correction: Matrix | None = None) -> FollowStep:
+    def step(self, frame: int, found: Found, correction: Matrix | None = None) -> FollowStep:
+        """Return what is yielded of a place."""
+        self._kept[frame] = found, self.walk.correction if correction is None else correction
         one = found.alignment
         sure = np.clip(one.correlation, 0, 1) * min(1.0, 0.5 + one.visible) * min(1.0, 0.4 + one.agreeing)
-        matrix = self._walk.row(frame, found.home_to_frame, correction)
+        matrix = self.walk.row(frame, found.home_to_frame, correction)
         return FollowStep(frame, matrix, found.corner_slip_px, float(sure), self._reason(found))
 
     def _reason(self, found: Found) -> str:
@@ -306,31 +287,17 @@ class _Follower:
             return "the light is another than at home"
         return "too little texture" if found.slip_px > WEAK_SLIP_PX else ""
 
-    def _bridged(self, held: list[FollowStep], last: Matrix, found: Found) -> Iterator[FollowStep]:
-        """Yield frames that were missing or not recognised, laid between their neighbours."""
-        for index, gap in enumerate(held, 1):
-            share = index / (len(held) + 1)
-            between = last * (1 - share) + found.home_to_frame * share
-            yield FollowStep(
-                gap.frame, self._walk.row(gap.frame, between), np.full(4, 2.0), 0.0, "laid between its neighbours"
-            )
+    def between(self, frame: int, home_to_frame: Matrix) -> FollowStep:
+        """Return what is yielded of a frame that was laid between its neighbours."""
+        return laid_between(frame, self.walk.row(frame, home_to_frame))
 
     # -- one frame --------------------------------------------------------------------------------------------------
 
-    def _find(
-        self,
-        frame: int,
-        opened: OpenedFrame,
-        stations: list[Station],
-        guess: Matrix,
-        last: Matrix,
-        neighbour: OpenedFrame,
-        error: float,
-    ) -> tuple[Found | None, str]:
-        """Return where the plane is on a frame, or None and why not."""
+    def _find(self, frame: int, opened: OpenedFrame, guess: Matrix, last: Matrix) -> tuple[Found | None, str]:
+        stations, error = self._stations, self._error
         best = self._levelled(self._against(frame, opened, stations[-1], guess, error), frame, opened, guess, error)
         if not best.is_sure:
-            best = self._try_harder(best, frame, opened, stations, last, neighbour)
+            best = self._try_harder(best, frame, opened, last)
         for other in stations[:-1]:
             if best.alignment.visible > LEAST_VISIBLE:
                 best = self._fused(best, self._against(frame, opened, other, best.home_to_frame, 1.0))
@@ -493,20 +460,13 @@ class _Follower:
             change = np.median(stretches(here, points), axis=0) / np.median(stretches(last, points), axis=0)
         return bool((change > 1 / LARGEST_STRETCH).all() and (change < LARGEST_STRETCH).all())
 
-    def _try_harder(
-        self,
-        best: Found,
-        frame: int,
-        opened: OpenedFrame,
-        stations: list[Station],
-        last: Matrix,
-        neighbour: OpenedFrame,
-    ) -> Found:
+    def _try_harder(self, best: Found, frame: int, opened: OpenedFrame, last: Matrix) -> Found:
         """Begin again from corners of the last frame, then from features of the first station."""
+        stations = self._stations
         area = apply_matrix(last, self._surface.outline)
         start = None
         if np.isfinite(area).all():
-            start = start_from_neighbour(neighbour.light, opened.light, area, last)
+            start = start_from_neighbour(self._neighbour.light, opened.light, area, last)
         for attempt in (start, last):
             if attempt is not None and not best.is_sure:
                 best = _better(best, self._against(frame, opened, stations[-1], self._within(attempt, last), np.inf))
@@ -563,7 +523,7 @@ class _Follower:
             before, correction = self._kept[one.frame]
             found = self._blurred_alike(one, share, {})
             if found.is_sure and found.alignment.correlation > before.alignment.correlation:
-                yield self._step(one.frame, found, correction)
+                yield self.step(one.frame, found, correction)
 
     def _is_whole(self, found: Found) -> bool:
         return found.is_sure and found.alignment.motion is self._how.motion
@@ -616,31 +576,27 @@ class _Follower:
 
     # -- gone, and found again ----------------------------------------------------------------------------------------
 
-    def _search(
-        self,
-        remaining: Iterator[int],
-        stations: list[Station],
-        held: list[FollowStep],
-        last: Matrix,
-        *,
-        gone: bool,
-    ) -> Generator[FollowStep, None, tuple[int, OpenedFrame, Found] | None]:
+    def search(
+        self, remaining: Iterator[int], held: list[FollowStep], last: Matrix, *, gone: bool
+    ) -> Generator[FollowStep, None, tuple[int, Found] | None]:
         """Look for the plane on the frames that remain; yields either an end, or the frames it was away and more."""
+        station = self._stations[0]
         first = held[0].frame
         away = [step.frame for step in held]
         for count, frame in enumerate(remaining):
             away.append(frame)
             self._check()
-            again = None if count % SEARCH_STEP else self._again(frame, stations[0])
+            again = None if count % SEARCH_STEP else self._again(frame, station)
             if again is None:
                 continue
-            skipped = self._again(away[-2], stations[0]) if count else None  # it may have come back a frame before
+            skipped = self._again(away[-2], station) if count else None  # it may have come back a frame before
             for lost in away[: -1 if skipped is None else -2]:
-                yield unseen(lost, self._walk.row(lost, last))
+                yield unseen(lost, self.walk.row(lost, last))
             if skipped is not None:
-                yield self._step(away[-2], skipped[1])
-            return frame, *again
-        yield _end(first, "the plane has left the picture" if gone else held[0].ended)
+                yield self.step(away[-2], skipped[1])
+            self._opened, found = again
+            return frame, found
+        yield ended(first, "the plane has left the picture" if gone else held[0].ended)
         return None
 
     def _again(self, frame: int, station: Station) -> tuple[OpenedFrame, Found] | None:
@@ -661,7 +617,3 @@ class _Follower:
 
 def _better(one: Found, other: Found) -> Found:
     return other if other.score > one.score else one
-
-
-def _end(frame: int, reason: str) -> FollowStep:
-    return FollowStep(frame, None, np.full(4, np.inf), 0.0, ended=reason)

@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator
-from dataclasses import replace
+from collections.abc import Callable, Generator, Iterator
+from dataclasses import dataclass, replace
 
 import numpy as np
 from numpy.typing import NDArray
@@ -11,11 +11,11 @@ from numpy.typing import NDArray
 from gommage.core.document import Aim, FrameRange, MotionModel, PointsFollow, Spot, Surface
 from gommage.core.follow.align import MOTIONS, SIMPLER, motion_matrix
 from gommage.core.follow.patterns import Pattern, Seen, local_turn, looked_for, pattern_at
-from gommage.core.follow.steps import Direction, FollowStep, SpotFound, Surroundings, beginning, ways
-from gommage.core.follow.walk import Walk
+from gommage.core.follow.steps import Direction, FollowStep, SpotFound, Surroundings, beginning, laid_between, ways
+from gommage.core.follow.walk import Walk, along
 from gommage.core.geometry import Matrix, Points, apply_matrix, translation
 from gommage.core.picture import Picture
-from gommage.errors import FollowError, FootageError
+from gommage.errors import FollowError
 
 __all__ = ["aimed", "follow_points", "motion_of_spots"]
 
@@ -31,7 +31,6 @@ TOLD_WELL_PX = 0.5
 """A motion is solved for where the spots' own errors would let the corners be off by no more than this."""
 GUESS_ERROR_PX = 3.0
 """By how much the corners may be off, on one frame, where they would be if the surface went on as it went."""
-STUMBLES = 3
 
 
 def motion_of_spots(count: int, wanted: MotionModel | None) -> MotionModel:
@@ -72,16 +71,29 @@ def follow_points(
     if start_frame == surface.home_frame:
         yield follower.at_home()
     for way in ways(start_frame, frames, direction):
-        yield from follower.run(start_frame, way)
+        yield from along(follower, follower.walk, start_frame, way)
+
+
+@dataclass(frozen=True, slots=True)
+class SpotsSeen:
+    """Where the spots are on a frame (by id), the motion that fits them, and where the surface was on the last."""
+
+    home_to_frame: Matrix
+    corner_slip_px: NDArray[np.float64]
+    seen: dict[str, Seen]
+    picture: Picture
+    last: Matrix
 
 
 class _PointFollower:
+    """The patterns, and what is remembered of each spot from frame to frame."""
+
     def __init__(
         self, read: Callable[[int], Picture], surface: Surface, check: Callable[[], None], rest: Surroundings
     ) -> None:
         assert isinstance(surface.how, PointsFollow)
         self._read, self._surface, self._check = read, surface, check
-        self._walk = Walk(surface, rest)
+        self.walk = Walk(surface, rest)
         self._how = surface.how
         self._home = {spot.id: np.array([spot.x, spot.y]) for spot in self._how.spots}
 
@@ -104,7 +116,7 @@ class _PointFollower:
         earlier = [aim for aim in spot.aims if aim.frame <= frame]
         return max(earlier, key=lambda aim: aim.frame) if earlier else None
 
-    def _patterns(self, frame: int, picture: Picture, home_to_frame: Matrix) -> dict[str, Pattern]:
+    def _first_patterns(self, frame: int, picture: Picture, home_to_frame: Matrix) -> dict[str, Pattern]:
         patterns: dict[str, Pattern] = {}
         fault: FollowError | None = None
         for spot in self._how.spots:
@@ -129,67 +141,63 @@ class _PointFollower:
 
     # -- one way --------------------------------------------------------------------------------------------------
 
-    def run(self, start_frame: int, frames: range) -> Iterator[FollowStep]:
-        """Follow along frames; the last step yielded may be an end."""
-        if not frames:
-            return
-        picture = self._read(start_frame)
-        last = self._walk.begin(start_frame)
-        patterns = self._patterns(start_frame, picture, last)
-        before, missed = last, 0
-        speeds = dict.fromkeys(patterns, 8.0)
-        has_turn = motion_of_spots(len(self._how.spots), self._how.motion) not in (MotionModel.SHIFT,)
-        own_turns: dict[str, Matrix] = {}
-        for frame in frames:
-            self._check()
-            try:
-                picture = self._read(frame)
-            except FootageError as error:
-                missed += 1
-                if missed >= STUMBLES:
-                    yield FollowStep(frame, None, np.full(4, np.inf), 0.0, ended=str(error))
-                    return
-                yield self._guessed(frame, last @ np.linalg.inv(before) @ last)
-                continue
-            patterns |= self._aimed(frame, frames.step, picture, last)
-            guess = self._guess(frame, frame - frames.step, before, last)
-            # Spots that move the surface by a shift alone tell nothing of each other's turn: each keeps its own.
-            turns = {
-                name: _turned_since(pattern, guess) if has_turn else own_turns.get(name, np.eye(3))
-                for name, pattern in patterns.items()
-            }
-            seen: dict[str, Seen] = {}
-            for spot in self._how.spots:
-                if spot.id in patterns:
-                    self._check()
-                    expected = apply_matrix(guess, self._home[spot.id])
-                    pattern, speed, turn = patterns[spot.id], speeds[spot.id], turns[spot.id]
-                    moved = float(np.hypot(*(expected - apply_matrix(last, self._home[spot.id]))))
-                    found = looked_for(picture, pattern, expected, spot.search_px, speed, turn, moved)
-                    seen |= {spot.id: found} if found is not None else {}
-            seen = self._believed(seen, guess)
-            missed = 0 if seen else missed + 1
-            if missed >= STUMBLES:
-                yield FollowStep(frame, None, np.full(4, np.inf), 0.0, ended="no spot is seen any more")
-                return
-            if not seen:
-                yield self._guessed(frame, guess)
-                continue
-            here, slip = self._fit(seen, guess)
-            slip = np.hypot(slip, self._unexplained(seen, patterns, here))
-            for name, found in seen.items():
-                expected = apply_matrix(guess, self._home[name])
-                speeds[name] = 0.7 * speeds[name] + 0.6 * float(np.hypot(*(expected - (found.x, found.y)))) + 2
-            yield self._step(frame, here, slip, seen)
-            own_turns |= {name: found.turned for name, found in seen.items()}
-            if self._how.is_refreshed:
-                fresh = self._fresh(picture, patterns, seen, here, last)
-                patterns |= fresh
-                own_turns |= dict.fromkeys(fresh, np.eye(3))
-            before, last = last, here
+    def begin(self, start_frame: int, step: int, placed: Matrix) -> None:
+        """Take the patterns."""
+        self._going = step
+        self._patterns = self._first_patterns(start_frame, self._read(start_frame), placed)
+        self._speeds = dict.fromkeys(self._patterns, 8.0)
+        self._own_turns: dict[str, Matrix] = {}
 
-    def _guess(self, frame: int, previous: int, before: Matrix, last: Matrix) -> Matrix:
-        then, now = self._walk.carried_between(previous, frame)
+    def find(self, frame: int, guess: Matrix, last: Matrix) -> tuple[SpotsSeen | None, str]:
+        """Return where the spots are on a frame and what motion fits them, or None and why not."""
+        self._check()
+        picture = self._read(frame)
+        self._patterns |= self._aimed(frame, picture, last)
+        # Spots that move the surface by a shift alone tell nothing of each other's turn: each keeps its own.
+        has_turn = motion_of_spots(len(self._how.spots), self._how.motion) is not MotionModel.SHIFT
+        seen: dict[str, Seen] = {}
+        for spot in self._how.spots:
+            pattern = self._patterns.get(spot.id)
+            if pattern is None:
+                continue
+            self._check()
+            turned = _turned_since(pattern, guess) if has_turn else self._own_turns.get(spot.id, np.eye(3))
+            expected = apply_matrix(guess, self._home[spot.id])
+            moved = float(np.hypot(*(expected - apply_matrix(last, self._home[spot.id]))))
+            found = looked_for(picture, pattern, expected, spot.search_px, self._speeds[spot.id], turned, moved)
+            seen |= {spot.id: found} if found is not None else {}
+        seen = self._believed(seen, guess)
+        if not seen:
+            return None, "no spot is seen any more"
+        here, slip = self._fit(seen, guess)
+        return SpotsSeen(here, np.hypot(slip, self._unexplained(seen, here)), seen, picture, last), ""
+
+    def is_gone(self, guess: Matrix) -> bool:
+        """Return False: of a few spots one never knows."""
+        return False
+
+    def search(
+        self, remaining: Iterator[int], held: list[FollowStep], last: Matrix, *, gone: bool
+    ) -> Generator[FollowStep, None, tuple[int, SpotsSeen] | None]:
+        """Give up: so small patterns are found again anywhere."""
+        yield held[0]
+        return None
+
+    def settle(self, frame: int, place: SpotsSeen, guess: Matrix) -> Matrix:
+        """Remember how far spots were off and how they turned, and take patterns anew where that is wanted."""
+        for name, found in place.seen.items():
+            off = float(np.hypot(*(apply_matrix(guess, self._home[name]) - (found.x, found.y))))
+            self._speeds[name] = 0.7 * self._speeds[name] + 0.6 * off + 2
+        self._own_turns |= {name: found.turned for name, found in place.seen.items()}
+        if self._how.is_refreshed:
+            fresh = self._fresh(place)
+            self._patterns |= fresh
+            self._own_turns |= dict.fromkeys(fresh, np.eye(3))
+        return place.home_to_frame
+
+    def guess(self, frame: int, previous: int, before: Matrix, last: Matrix) -> Matrix:
+        """Return where the surface should be if it goes on as it went, on what it rides on."""
+        then, now = self.walk.carried_between(previous, frame)
         if self._surface.rides_on:
             onward = now @ np.linalg.inv(then) @ last
         else:
@@ -198,11 +206,11 @@ class _PointFollower:
             onward = _similar(apply_matrix(before, corners), apply_matrix(last, corners)) @ last
         return onward / onward[2, 2]
 
-    def _aimed(self, frame: int, step: int, picture: Picture, last: Matrix) -> dict[str, Pattern]:
+    def _aimed(self, frame: int, picture: Picture, last: Matrix) -> dict[str, Pattern]:
         """Return fresh patterns of spots whose feature changes on this frame."""
         out: dict[str, Pattern] = {}
         for spot in self._how.spots:
-            if self._aim_on(spot, frame) is self._aim_on(spot, frame - step):
+            if self._aim_on(spot, frame) is self._aim_on(spot, frame - self._going):
                 continue
             aim = self._aim_on(spot, frame)
             if aim is not None and aim.frame == frame:
@@ -253,7 +261,7 @@ class _PointFollower:
         variance = np.einsum("nki,ij,nkj->n", at, covariance, at)
         return matrix, np.sqrt(np.maximum(variance * scale, 0))
 
-    def _unexplained(self, seen: dict[str, Seen], patterns: dict[str, Pattern], matrix: Matrix) -> NDArray[np.float64]:
+    def _unexplained(self, seen: dict[str, Seen], matrix: Matrix) -> NDArray[np.float64]:
         """Return by how much corners may be off (4,) since fewer than four spots tell not all of a plane's motion.
 
         Each pattern shows how the plane is turned and stretched around its spot; what the motion found has of that is
@@ -264,7 +272,7 @@ class _PointFollower:
         away = []
         for name, found in seen.items():
             home = self._home[name]
-            shown = found.stretched @ local_turn(patterns[name].placed, home)[:2, :2]
+            shown = found.stretched @ local_turn(self._patterns[name].placed, home)[:2, :2]
             left_out = shown - local_turn(matrix, home)[:2, :2]
             away.append(np.hypot(*(left_out @ (self._surface.corners - home).T)))
         return np.asarray(np.min(away, axis=0))
@@ -328,34 +336,35 @@ class _PointFollower:
                 out[name] = SpotFound(float(x), float(y), 0.0)
         return out
 
-    def _step(self, frame: int, matrix: Matrix, slip: NDArray[np.float64], seen: dict[str, Seen]) -> FollowStep:
+    def step(self, frame: int, place: SpotsSeen) -> FollowStep:
+        """Return what is yielded of a frame."""
+        seen, matrix = place.seen, place.home_to_frame
         hidden = len(self._home) - len(seen)
         reason = f"{hidden} of {len(self._home)} spots hidden" if hidden else ""
         sure = float(
             np.mean([found.correlation for found in seen.values()]) * (0.5 + 0.5 * len(seen) / len(self._home))
         )
-        return FollowStep(frame, self._walk.row(frame, matrix), slip, sure, reason, spots=self._places(matrix, seen))
+        row = self.walk.row(frame, matrix)
+        return FollowStep(frame, row, place.corner_slip_px, sure, reason, spots=self._places(matrix, seen))
 
-    def _guessed(self, frame: int, guess: Matrix) -> FollowStep:
-        matrix = self._walk.row(frame, guess)
-        return FollowStep(
-            frame, matrix, np.full(4, 2.0), 0.0, "all spots hidden: carried on", spots=self._places(guess, {})
-        )
+    def between(self, frame: int, home_to_frame: Matrix) -> FollowStep:
+        """Return what is yielded of a frame that was laid between its neighbours."""
+        return laid_between(frame, self.walk.row(frame, home_to_frame), self._places(home_to_frame, {}))
 
-    def _fresh(
-        self, picture: Picture, patterns: dict[str, Pattern], seen: dict[str, Seen], placed: Matrix, last: Matrix
-    ) -> dict[str, Pattern]:
+    def _fresh(self, place: SpotsSeen) -> dict[str, Pattern]:
         """Return patterns taken anew of spots that do not look as they did any more."""
         out: dict[str, Pattern] = {}
         for spot in self._how.spots:
-            found = seen.get(spot.id)
+            found = place.seen.get(spot.id)
             if found is None or not CERTAIN <= found.correlation < FRESH:
                 continue
-            if np.hypot(*(apply_matrix(last, self._home[spot.id]) - (found.x, found.y))) > CALM_PX:
+            if np.hypot(*(apply_matrix(place.last, self._home[spot.id]) - (found.x, found.y))) > CALM_PX:
                 continue
-            dx, dy = patterns[spot.id].offset
+            dx, dy = self._patterns[spot.id].offset
             try:
-                out[spot.id] = pattern_at(picture, found.x - dx, found.y - dy, placed, (dx, dy), spot.pattern_px)
+                out[spot.id] = pattern_at(
+                    place.picture, found.x - dx, found.y - dy, place.home_to_frame, (dx, dy), spot.pattern_px
+                )
             except FollowError:
                 continue  # at the picture's rim: the old one must do
         return out

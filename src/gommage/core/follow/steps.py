@@ -19,6 +19,8 @@ __all__ = [
     "SpotFound",
     "Surroundings",
     "beginning",
+    "ended",
+    "laid_between",
     "unseen",
     "ways",
     "with_spots",
@@ -180,3 +182,13 @@ def _longer(path: SpotPath | None, frame: int, found: SpotFound) -> SpotPath:
 def unseen(frame: int, matrix: Matrix) -> FollowStep:
     """Return the step of a frame that lies between a loss and the place where the surface was found again."""
     return FollowStep(frame, matrix, np.full(4, NOWHERE_PX), 0.0, NOT_SEEN)
+
+
+def ended(frame: int, reason: str) -> FollowStep:
+    """Return the step that says why a follow ends on a frame."""
+    return FollowStep(frame, None, np.full(4, np.inf), 0.0, ended=reason)
+
+
+def laid_between(frame: int, matrix: Matrix, spots: dict[str, SpotFound] | None = None) -> FollowStep:
+    """Return the step of a frame that was missing or not recognised, by the place between its neighbours."""
+    return FollowStep(frame, matrix, np.full(4, 2.0), 0.0, "laid between its neighbours", spots=spots or {})

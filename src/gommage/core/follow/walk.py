@@ -5,14 +5,102 @@ Where it begins, what carries the surface, how a place becomes a track's row.
 
 from __future__ import annotations
 
+from collections.abc import Generator, Iterator
+from typing import Protocol, TypeVar
+
 import numpy as np
 
 from gommage.core.document import Surface
-from gommage.core.follow.steps import Surroundings
+from gommage.core.follow.steps import FollowStep, Surroundings, ended
 from gommage.core.geometry import Mapping, Matrix
-from gommage.errors import FollowError
+from gommage.errors import FollowError, FootageError
 
-__all__ = ["Walk"]
+__all__ = ["Finder", "Walk", "along"]
+
+STUMBLES = 3
+"""Frames in a row that cannot be recognised or read before the surface is taken for gone."""
+
+
+class Place(Protocol):
+    """Where a surface was found on a frame."""
+
+    @property
+    def home_to_frame(self) -> Matrix:
+        """Home to frame, (3, 3)."""
+
+
+P = TypeVar("P", bound=Place)
+
+
+class Finder(Protocol[P]):
+    """What is asked, frame by frame, of a way to find a surface."""
+
+    def begin(self, start_frame: int, step: int, placed: Matrix) -> None:
+        """Look at the frame to begin with, where the surface is placed; frames are gone through by steps of 1 or -1."""
+
+    def guess(self, frame: int, previous: int, before: Matrix, last: Matrix) -> Matrix:
+        """Return where the surface should be if it goes on as it went."""
+
+    def find(self, frame: int, guess: Matrix, last: Matrix) -> tuple[P | None, str]:
+        """Return where it is, or None and why not. Raises FootageError if the frame cannot be read."""
+
+    def is_gone(self, guess: Matrix) -> bool:
+        """Return whether it is where it cannot be seen."""
+
+    def search(
+        self, remaining: Iterator[int], held: list[FollowStep], last: Matrix, *, gone: bool
+    ) -> Generator[FollowStep, None, tuple[int, P] | None]:
+        """Look for it on the frames that remain; yield either an end, or the frames it was away."""
+
+    def step(self, frame: int, place: P) -> FollowStep:
+        """Return what is yielded of a place."""
+
+    def between(self, frame: int, home_to_frame: Matrix) -> FollowStep:
+        """Return what is yielded of a frame that was laid between its neighbours."""
+
+    def settle(self, frame: int, place: P, guess: Matrix) -> Matrix:
+        """Remember what the next frames need, and return where the surface belongs, with pins."""
+
+
+def along(finder: Finder[P], walk: Walk, start_frame: int, frames: range) -> Iterator[FollowStep]:
+    """Follow along frames; the last step yielded may be an end.
+
+    A frame or two that cannot be read or recognised are laid between their neighbours once it is found again.
+    """
+    if not frames:
+        return
+    before = last = walk.begin(start_frame)
+    finder.begin(start_frame, frames.step, last)
+    held: list[FollowStep] = []
+    remaining = iter(frames)
+    for frame in remaining:
+        guess = finder.guess(frame, frame - frames.step, before, last)
+        is_read = True
+        try:
+            place, why = finder.find(frame, guess, last)
+        except FootageError as fault:
+            place, why, is_read = None, str(fault), False
+        if place is None:
+            held.append(ended(frame, why))
+            gone = is_read and finder.is_gone(guess)
+            if not gone and len(held) < STUMBLES:
+                continue
+            again = (yield from finder.search(remaining, held, last, gone=gone)) if is_read else None
+            if again is None:
+                if not is_read:
+                    yield held[0]
+                return
+            frame, place = again
+            held = []
+        for index, gap in enumerate(held, 1):
+            share = index / (len(held) + 1)
+            yield finder.between(gap.frame, last * (1 - share) + place.home_to_frame * share)
+        held = []
+        yield finder.step(frame, place)
+        settled = finder.settle(frame, place, guess)
+        before, last = last if settled is place.home_to_frame else settled, settled
+    if held:
+        yield held[0]
 
 
 class Walk:
