@@ -55,12 +55,13 @@ class LongWork:
 
 @dataclass(frozen=True, slots=True)
 class _Following:
-    """A surface as far as it has been followed, on which frame, and how far that is."""
+    """A surface as far as it has been followed, on which frame, how far that is, and whether it was there before."""
 
     shot_id: str
     surface: Surface
     frame: int
     share: float
+    is_again: bool = False
 
     def edit(self, project: Project) -> Project:
         """Take it up in a project."""
@@ -193,11 +194,14 @@ class Work(QObject):
 
         def run(check: Callable[[], None]) -> _Following:
             found, shown_s = _Following(shot.id, surface, start, 0.0), 0.0
+            passed: set[int] = set()
             steps = follow_surface(session.engine, shot, surface, start, direction, frames, check)
             for count, step in enumerate(steps, 1):
                 check()
                 share = min(count / total, 1.0)
-                found = _Following(shot.id, followed_surface(found.surface, step), step.frame, share)
+                is_again = step.frame in passed
+                passed.add(step.frame)
+                found = _Following(shot.id, followed_surface(found.surface, step), step.frame, share, is_again)
                 if time.monotonic() - shown_s > SHOW_EVERY_S:
                     shown_s = time.monotonic()
                     session.later(partial(self._show_follow, found))
@@ -210,7 +214,9 @@ class Work(QObject):
         if self.running is None:
             return  # it came after the stop
         self._following = found
-        self._progress(self.running.words, found.share)
+        name = found.surface.name
+        words = f"Comparing fast frames of {name} once more" if found.is_again else self.running.words
+        self._progress(words, found.share)
         self._session.preview("follow", found.edit)
         self._session.go_to(found.frame)
 

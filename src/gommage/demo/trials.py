@@ -44,10 +44,6 @@ def _sized(picture: Picture) -> Picture:
     """Return a picture filling the frame and its margin."""
     wanted = WIDTH + 2 * MARGIN, HEIGHT + 2 * MARGIN
     scale = max(wanted[0] / picture.shape[1], wanted[1] / picture.shape[0])
-    if scale > 1.5:  # a photograph that is too small is laid side by side with its mirror images
-        tiled = np.concatenate([picture, picture[:, ::-1]], axis=1)
-        picture = np.concatenate([tiled, tiled[::-1]], axis=0)
-        scale = max(wanted[0] / picture.shape[1], wanted[1] / picture.shape[0], 1.0)
     if scale != 1:
         way = cv2.INTER_AREA if scale < 1 else cv2.INTER_CUBIC
         picture = cv2.resize(picture, None, fx=scale, fy=scale, interpolation=way)

@@ -15,7 +15,17 @@ from gommage.core.follow.shutter import MOST_TRIED, Passing, best_shutter, blurr
 from gommage.core.follow.sight import Sight, choose_sight
 from gommage.core.follow.sparse import Features, features_of, start_from_features, start_from_neighbour
 from gommage.core.follow.stations import LEAST_VISIBLE, SURE, Found, OpenedFrame, Station, stretches
-from gommage.core.follow.steps import Direction, FollowStep, Surroundings, beginning, ended, laid_between, unseen, ways
+from gommage.core.follow.steps import (
+    Direction,
+    FollowStep,
+    Surroundings,
+    beginning,
+    ended,
+    laid_between,
+    moved_px,
+    unseen,
+    ways,
+)
 from gommage.core.follow.walk import Walk, along
 from gommage.core.geometry import Matrix, Points, Window, apply_matrix, around, from_matrix
 from gommage.core.picture import Picture
@@ -43,6 +53,8 @@ tried, and taken where they agree with at least `ABOUT_AS_GOOD` as much."""
 LEVELLED_FROM_PX, LEVELLED_SURER, LEVELLED_CLEAR = 0.019, 0.8, 0.9
 """Above this error a frame is compared without slow light as well, and that believed where its error is so much less.
 Where nothing is sure with the light, so much correlation is asked for: what is dark and flat is nothing without it."""
+LEVELLED_AGREEING = 0.3
+"""So much of it must agree: what is flat and grainy agrees with nothing once contrast is made even."""
 DEPARTURE_PX, DEPARTURES, FIRST_DEPARTURE_PX = 1.0, 3.0, 8.0
 """Only places that depart from the guess by more than the first, and than so many times the last departure, are doubted
 so; the third stands for the last departure where a follow begins."""
@@ -287,9 +299,10 @@ class _Follower:
             return "the light is another than at home"
         return "too little texture" if found.slip_px > WEAK_SLIP_PX else ""
 
-    def between(self, frame: int, home_to_frame: Matrix) -> FollowStep:
+    def between(self, frame: int, home_to_frame: Matrix, last: Matrix, place: Found) -> FollowStep:
         """Return what is yielded of a frame that was laid between its neighbours."""
-        return laid_between(frame, self.walk.row(frame, home_to_frame))
+        moved = moved_px(last, place.home_to_frame, self._surface.corners)
+        return laid_between(frame, self.walk.row(frame, home_to_frame), moved)
 
     # -- one frame --------------------------------------------------------------------------------------------------
 
@@ -362,14 +375,14 @@ class _Follower:
         start, off = (found.home_to_frame, 1.0) if found.is_sure else (guess, error)
         other = self._against(frame, opened, station, start, off)
         least = SURE if found.is_sure else LEVELLED_CLEAR
-        if not (
-            other.is_sure and other.alignment.correlation > least and other.slip_px < LEVELLED_SURER * found.slip_px
-        ):
+        seen = other.alignment
+        is_clear = seen.correlation > least and seen.agreeing > LEVELLED_AGREEING and seen.visible > LEAST_VISIBLE
+        if not (is_clear and other.slip_px < LEVELLED_SURER * found.slip_px):
             return found
-        one = found.alignment  # of the light it says nothing
-        return replace(
-            other, alignment=replace(other.alignment, gain=one.gain, offset=one.offset), station=found.station
-        )
+        one = found.alignment  # of the light it says nothing, of what agrees too little
+        agreeing = max(one.agreeing, seen.agreeing, MOSTLY_SEEN)
+        alignment = replace(other.alignment, gain=one.gain, offset=one.offset, agreeing=agreeing)
+        return replace(other, alignment=alignment, station=found.station)
 
     def _level_station(self, station: Station) -> Station | None:
         """Return a station as it looks without slow light; None where nothing is left of it."""
@@ -411,15 +424,15 @@ class _Follower:
         usual = error if np.isfinite(error) else FIRST_DEPARTURE_PX
         return self._off(guess, found.home_to_frame) > max(DEPARTURE_PX, DEPARTURES * usual)
 
-    def _with_rest(self, simple: Found, full: Found) -> Found:
+    def _with_rest(self, simple: Found, full: Found, explained: float, most_px: float) -> Found:
         """Return a place by a simpler motion whose slip holds what that motion leaves out.
 
         It may be off by its distance from the full motion, as far as that one's own error does not explain it.
         """
         corners = self._surface.corners
         apart = np.hypot(*(apply_matrix(simple.home_to_frame, corners) - apply_matrix(full.home_to_frame, corners)).T)
-        rest = np.sqrt(np.maximum(np.nan_to_num(apart) ** 2 - (EXPLAINED * full.corner_slip_px) ** 2, 0.0))
-        rest = np.minimum(rest, MOST_REST_PX)
+        rest = np.sqrt(np.maximum(np.nan_to_num(apart) ** 2 - (explained * full.corner_slip_px) ** 2, 0.0))
+        rest = np.minimum(rest, most_px)
         return replace(simple, corner_slip_px=np.hypot(simple.corner_slip_px, np.nan_to_num(rest)))
 
     def _simpler(self, found: Found, frame: int, opened: OpenedFrame, guess: Matrix) -> Found:
@@ -428,7 +441,7 @@ class _Follower:
         while found.slip_px > WEAK_SLIP_PX and found.alignment.correlation >= LOST and motion in SIMPLER:
             motion = SIMPLER[motion]
             simple = self._against(frame, opened, found.station, guess, 2.0, motion)
-            simple = self._with_rest(simple, found)
+            simple = self._with_rest(simple, found, EXPLAINED, MOST_REST_PX)
             if (
                 simple.slip_px < found.slip_px / 1.5
                 and simple.alignment.correlation > 0.9 * found.alignment.correlation
@@ -447,7 +460,8 @@ class _Follower:
         motion, full = self._how.motion, found
         while motion in SIMPLER:
             motion = SIMPLER[motion]
-            simple = self._with_rest(self._against(frame, opened, found.station, guess, 3.0, motion), full)
+            simple = self._against(frame, opened, found.station, guess, 3.0, motion)
+            simple = self._with_rest(simple, full, 1.0, LARGEST_SLIP_PX / 2)
             if simple.agreement >= ABOUT_AS_GOOD * full.agreement and np.isfinite(simple.slip_px):
                 found = simple
         return found

@@ -11,7 +11,16 @@ from numpy.typing import NDArray
 from gommage.core.document import Aim, FrameRange, MotionModel, PointsFollow, Spot, Surface
 from gommage.core.follow.align import MOTIONS, SIMPLER, motion_matrix
 from gommage.core.follow.patterns import Pattern, Seen, local_turn, looked_for, pattern_at
-from gommage.core.follow.steps import Direction, FollowStep, SpotFound, Surroundings, beginning, laid_between, ways
+from gommage.core.follow.steps import (
+    Direction,
+    FollowStep,
+    SpotFound,
+    Surroundings,
+    beginning,
+    laid_between,
+    moved_px,
+    ways,
+)
 from gommage.core.follow.walk import Walk, along
 from gommage.core.geometry import Matrix, Points, apply_matrix, translation
 from gommage.core.picture import Picture
@@ -347,9 +356,10 @@ class _PointFollower:
         row = self.walk.row(frame, matrix)
         return FollowStep(frame, row, place.corner_slip_px, sure, reason, spots=self._places(matrix, seen))
 
-    def between(self, frame: int, home_to_frame: Matrix) -> FollowStep:
+    def between(self, frame: int, home_to_frame: Matrix, last: Matrix, place: SpotsSeen) -> FollowStep:
         """Return what is yielded of a frame that was laid between its neighbours."""
-        return laid_between(frame, self.walk.row(frame, home_to_frame), self._places(home_to_frame, {}))
+        moved = moved_px(last, place.home_to_frame, self._surface.corners)
+        return laid_between(frame, self.walk.row(frame, home_to_frame), moved, self._places(home_to_frame, {}))
 
     def _fresh(self, place: SpotsSeen) -> dict[str, Pattern]:
         """Return patterns taken anew of spots that do not look as they did any more."""

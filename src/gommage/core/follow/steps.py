@@ -11,7 +11,7 @@ from msgspec.structs import replace
 from numpy.typing import NDArray
 
 from gommage.core.document import NOT_SEEN, Array, FrameRange, Placement, PointsFollow, SpotPath, Surface, Track
-from gommage.core.geometry import IDENTITY, Mapping, Matrix, Points
+from gommage.core.geometry import IDENTITY, Mapping, Matrix, Points, apply_matrix
 
 __all__ = [
     "Direction",
@@ -21,6 +21,7 @@ __all__ = [
     "beginning",
     "ended",
     "laid_between",
+    "moved_px",
     "unseen",
     "ways",
     "with_spots",
@@ -29,6 +30,8 @@ __all__ = [
 
 NOWHERE_PX = 99.0
 """The slip of frames on which nothing is known."""
+BETWEEN_PX, BETWEEN_SHARE = 2.0, 0.15
+"""The slip of what is laid between two frames: in pixels, and of how far it moves between them."""
 
 
 class Direction(StrEnum):
@@ -189,6 +192,17 @@ def ended(frame: int, reason: str) -> FollowStep:
     return FollowStep(frame, None, np.full(4, np.inf), 0.0, ended=reason)
 
 
-def laid_between(frame: int, matrix: Matrix, spots: dict[str, SpotFound] | None = None) -> FollowStep:
-    """Return the step of a frame that was missing or not recognised, by the place between its neighbours."""
-    return FollowStep(frame, matrix, np.full(4, 2.0), 0.0, "laid between its neighbours", spots=spots or {})
+def moved_px(one: Matrix, other: Matrix, points: Points) -> NDArray[np.float64]:
+    """Return by how many pixels points (N, 2) move from one place to another, (N,)."""
+    return np.hypot(*(apply_matrix(other, points) - apply_matrix(one, points)).T)
+
+
+def laid_between(
+    frame: int, matrix: Matrix, moved_px: NDArray[np.float64], spots: dict[str, SpotFound] | None = None
+) -> FollowStep:
+    """Return the step of a frame that was missing or not recognised, by the place between its neighbours.
+
+    The further corners went meanwhile (`moved_px`, (4,)), the less is known of where they were.
+    """
+    slip = np.hypot(BETWEEN_PX, BETWEEN_SHARE * np.nan_to_num(moved_px, nan=NOWHERE_PX))
+    return FollowStep(frame, matrix, slip, 0.0, "laid between its neighbours", spots=spots or {})

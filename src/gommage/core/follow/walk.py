@@ -55,7 +55,7 @@ class Finder(Protocol[P]):
     def step(self, frame: int, place: P) -> FollowStep:
         """Return what is yielded of a place."""
 
-    def between(self, frame: int, home_to_frame: Matrix) -> FollowStep:
+    def between(self, frame: int, home_to_frame: Matrix, last: Matrix, place: P) -> FollowStep:
         """Return what is yielded of a frame that was laid between its neighbours."""
 
     def settle(self, frame: int, place: P, guess: Matrix) -> Matrix:
@@ -94,7 +94,8 @@ def along(finder: Finder[P], walk: Walk, start_frame: int, frames: range) -> Ite
             held = []
         for index, gap in enumerate(held, 1):
             share = index / (len(held) + 1)
-            yield finder.between(gap.frame, last * (1 - share) + place.home_to_frame * share)
+            between = last * (1 - share) + place.home_to_frame * share
+            yield finder.between(gap.frame, between, last, place)
         held = []
         yield finder.step(frame, place)
         settled = finder.settle(frame, place, guess)
