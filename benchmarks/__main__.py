@@ -382,15 +382,15 @@ def project_rows(folder: Path) -> list[Row]:
     """Write and read a project of 2000 strokes of 120 points and five surfaces over 300 frames."""
     rng = np.random.default_rng(3)
     shot = shot_on_disk(folder, 64, 64, 1, 1, 0).shots[0]
-    many = tuple(Stroke(id=f"s{number}", points=Array(rng.uniform(0, 2000, (120, 3)))) for number in range(2000))
+    many = tuple(Stroke(id=f"s{number}", points=Array(rng.uniform(0, (2000, 2000, 1), (120, 3)))) for number in range(2000))
     plate = replace(shot.clean_plates[0], painting=Painting(strokes=many))
     matrices = np.stack([motion(step, WIDTH, HEIGHT) for step in range(300)])
     track = Track(first_frame=FIRST, home_to_frame=Array(matrices), corner_slip_px=Array(np.full((300, 4), 0.1)),
                   certainty=Array(np.full(300, 0.9)), reasons=("",) * 300)  # fmt: skip
     others = tuple(replace(shot.surfaces[0], id=f"w{number}", track=track) for number in range(4))
-    project = Project.of(
-        replace(shot, clean_plates=(plate,), surfaces=(replace(shot.surfaces[0], track=track), *others))
-    )
+    footage = replace(shot.footage, frames=FrameRange(first=FIRST, last=FIRST + 299))
+    surfaces = replace(shot.surfaces[0], track=track), *others
+    project = Project.of(replace(shot, footage=footage, clean_plates=(plate,), surfaces=surfaces))
     saved = best_of(3, lambda: store.save(project, folder / "many.gommage"))
     loaded = best_of(3, lambda: store.load(folder / "many.gommage"))
     assert store.load(folder / "many.gommage") == project
