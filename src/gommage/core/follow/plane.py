@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Generator, Iterator
 from dataclasses import replace
+from functools import partial
 
 import cv2
 import numpy as np
@@ -11,7 +12,7 @@ from numpy.typing import NDArray
 
 from gommage.core.document import FrameRange, Matte, MotionModel, PlaneFollow, Surface, is_within, outline_at
 from gommage.core.follow.align import SIMPLER, align, make_pyramid, make_template, polygon_mask
-from gommage.core.follow.shutter import MOST_TRIED, Passing, best_shutter, blurred_along, passings
+from gommage.core.follow.shutter import MOST_TRIED, Passing, best_shutter, blurred_along, is_blurred, passings
 from gommage.core.follow.sight import Sight, choose_sight
 from gommage.core.follow.sparse import Features, features_of, start_from_features, start_from_neighbour
 from gommage.core.follow.stations import LEAST_VISIBLE, SURE, Found, OpenedFrame, Station, stretches
@@ -528,11 +529,11 @@ class _Follower:
         fastest = sorted(blurred, key=lambda one: -one.difference_px)[:MOST_TRIED]
         opened: dict[int, OpenedFrame] = {}
 
-        def mismatch(share: float) -> float:
-            tried = [self._blurred_alike(one, share, opened) for one in fastest]
+        def mismatch(share: float, some: list[Passing] = fastest) -> float:
+            tried = [self._blurred_alike(one, share, opened) for one in some]
             return float(np.mean([1 - found.alignment.correlation for found in tried]))
 
-        share = best_shutter(mismatch)
+        share = best_shutter(mismatch) if is_blurred(partial(mismatch, some=fastest[:2])) else 0.0
         for one in sorted(blurred, key=lambda one: one.frame) if share else ():
             before, correction = self._kept[one.frame]
             found = self._blurred_alike(one, share, {})

@@ -12,14 +12,15 @@ from numpy.typing import NDArray
 from gommage.core.geometry import Matrix, Points, Window, apply_matrix
 from gommage.core.picture import Picture
 
-__all__ = ["MOST_TRIED", "Passing", "best_shutter", "blurred_along", "line_kernel", "passings"]
+__all__ = ["MOST_TRIED", "Passing", "best_shutter", "blurred_along", "is_blurred", "line_kernel", "passings"]
 
-LEAST_DIFFERENCE_PX = 3.0
+LEAST_DIFFERENCE_PX = 4.0
 """Two frames whose motions differ by less than this look alike enough, however long the shutter was open."""
 MOST_TRIED = 6
 SHARES = (0.0, 0.25, 0.5, 0.75, 1.0)
 CLEARLY_BETTER = 0.7
 """Blur is believed in where it leaves at most this much of the mismatch."""
+LITTLE, HELPS = 0.125, 0.9
 FINER = (0.125, 0.0625)
 """Shares are tried in these steps about the best of them; the lowest point of a parabola is taken last."""
 SMALLEST_BLUR_PX = 0.3
@@ -125,6 +126,11 @@ def _motion(places: dict[int, Matrix], frame: int, middle: Points) -> Points | N
     if after is not None:
         return after - here
     return None if before is None else here - before
+
+
+def is_blurred(mismatch: Callable[[float], float]) -> bool:
+    """Return whether a little blur makes a few of the fastest frames more alike: a quick look, see `best_shutter`."""
+    return mismatch(LITTLE) < HELPS * mismatch(0.0)
 
 
 def best_shutter(mismatch: Callable[[float], float]) -> float:
