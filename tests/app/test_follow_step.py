@@ -361,3 +361,15 @@ def test_a_follow_is_written_and_read_back(opened, tmp_path, monkeypatch):
     settle(opened)
     assert "is not a follow that can be read" in opened.words.text()
     settle(opened)
+
+
+def test_a_long_name_does_not_push_its_neighbours_out(opened):
+    """The panel is as wide as it is; what of a name has no room is in its tip."""
+    session = opened.session
+    surface = session.project.shots[0].surfaces[0]
+    session.commit("Rename", edits.change_surface, session.project.shots[0].id, surface.id, name="wall " * 30)
+    settle(opened)
+    page = opened.panel.page(Step.FOLLOW)
+    assert page.title.text().startswith("wall wall")
+    assert page.new.mapTo(opened, page.new.rect().topRight()).x() < opened.width()
+    assert page.minimumSizeHint().width() <= page.width()

@@ -375,9 +375,9 @@ class MainWindow(QMainWindow):
         self.progress.setVisible(running is not None)
         self.stop_button.setVisible(running is not None)
         if running is not None:
-            left = running.seconds_left
-            tail = f", {left:.0f} s left" if left is not None else ""
-            self.progress.setFormat(f"{running.words}{tail}")
+            tail = f", {running.seconds_left:.0f} s left" if running.seconds_left else ""
+            words = self.fontMetrics().elidedText(running.words, Qt.TextElideMode.ElideRight, 170)
+            self.progress.setFormat(f"{words}{tail}")
             self.progress.setValue(round(100 * running.share))
 
     def _on_hovered(self, x: float, y: float) -> None:

@@ -214,8 +214,7 @@ class Work(QObject):
         if self.running is None:
             return  # it came after the stop
         self._following = found
-        name = found.surface.name
-        words = f"Comparing fast frames of {name} once more" if found.is_again else self.running.words
+        words = "Fast frames once more" if found.is_again else self.running.words
         self._progress(words, found.share)
         self._session.preview("follow", found.edit)
         self._session.go_to(found.frame)

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Callable
 
-from PySide6.QtCore import QEvent, QObject, QSignalBlocker, Qt, Signal
-from PySide6.QtGui import QMouseEvent
+from PySide6.QtCore import QEvent, QObject, QSignalBlocker, QSize, Qt, Signal
+from PySide6.QtGui import QMouseEvent, QPainter, QPaintEvent
 from PySide6.QtWidgets import (
     QDoubleSpinBox,
     QFrame,
@@ -25,6 +25,7 @@ from gommage.app.look.theme import icon, tabular_font
 __all__ = [
     "AdviceBox",
     "DragNumber",
+    "NameLine",
     "Section",
     "ValueRow",
     "fold_button",
@@ -47,6 +48,27 @@ def heading(words: str) -> QLabel:
     label = QLabel(words)
     label.setProperty("heading", True)
     return label
+
+
+class NameLine(QLabel):
+    """A name as a heading, that is cut short where there is no room; all of it is in its tip."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.setProperty("heading", True)
+
+    def minimumSizeHint(self) -> QSize:
+        """Return room for a few letters: a long name must not push its neighbours out."""
+        return QSize(4 * self.fontMetrics().averageCharWidth(), super().minimumSizeHint().height())
+
+    def paintEvent(self, event: QPaintEvent) -> None:
+        """Draw the name, or as much of it as there is room for."""
+        words = self.fontMetrics().elidedText(self.text(), Qt.TextElideMode.ElideRight, self.width())
+        self.setToolTip(self.text() if words != self.text() else "")
+        painter = QPainter(self)
+        self.style().drawItemText(
+            painter, self.rect(), int(self.alignment()), self.palette(), self.isEnabled(), words, self.foregroundRole()
+        )
 
 
 def quiet(words: str = "", name: str = "") -> QLabel:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from gommage.app.look.controls import heading, push_button, quiet, rule
+from gommage.app.look.controls import NameLine, push_button, quiet, rule
 from gommage.app.steps.page import Advised, InHand, Page
 from gommage.core.check import FrameMeasures
 from gommage.core.engine import State, Step
@@ -14,7 +14,7 @@ class CheckPage(Page):
     """What a supervisor's eye would find."""
 
     def build(self) -> None:
-        self.title = heading("")
+        self.title = NameLine()
         self.run = push_button(
             "Measure all frames", lambda: self.call("measure"), primary=True, tip="Seam and flicker (Ctrl+M)"
         )

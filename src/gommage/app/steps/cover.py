@@ -10,7 +10,7 @@ from PySide6.QtWidgets import QCheckBox
 
 from gommage.app.lists.rows import LineDelegate, Row, RowList
 from gommage.app.lists.summaries import life_words
-from gommage.app.look.controls import ValueRow, heading, push_button, quiet, rule, spaced, tool_button
+from gommage.app.look.controls import NameLine, ValueRow, heading, push_button, quiet, rule, spaced, tool_button
 from gommage.app.steps.page import Advised, InHand, Page, next_step
 from gommage.core.document import Drawn, Fix, MattePart, VertexKind, edits, value_at
 from gommage.core.document.edits import Slot
@@ -25,7 +25,7 @@ class CoverPage(Page):
     """What is covered."""
 
     def build(self) -> None:
-        self.title = heading("")
+        self.title = NameLine()
         self._delegate = LineDelegate()
         self.parts = RowList("Shapes", self._delegate, most_rows=MOST_PARTS)
         self.add = tool_button("plus", "Draw one more shape", tip="Draw one more shape of this cover (S)")

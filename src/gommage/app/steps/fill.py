@@ -7,7 +7,7 @@ from typing import Any
 from PySide6.QtWidgets import QHBoxLayout
 
 from gommage.app.lists.rows import LineDelegate, Row, RowList
-from gommage.app.look.controls import ValueRow, heading, push_button, quiet, rule, spaced, tool_button
+from gommage.app.look.controls import NameLine, ValueRow, heading, push_button, quiet, rule, spaced, tool_button
 from gommage.app.steps.page import Advised, InHand, Page, next_step
 from gommage.core.document import Plates, Project, edits
 from gommage.core.engine import State, Step
@@ -21,7 +21,7 @@ class FillPage(Page):
     """What the cover is filled with."""
 
     def build(self) -> None:
-        self.title = heading("")
+        self.title = NameLine()
         self.make_title = quiet("New clean plate")
         self.make = push_button(
             "From this frame", lambda: self.call("new_plate"), primary=True, tip="A still to paint on (Shift+C)"

@@ -12,7 +12,7 @@ from msgspec.structs import replace
 from PySide6.QtCore import QSignalBlocker
 from PySide6.QtWidgets import QCheckBox
 
-from gommage.app.look.controls import ValueRow, heading, quiet, rule
+from gommage.app.look.controls import NameLine, ValueRow, quiet, rule
 from gommage.app.session import Session
 from gommage.app.steps.page import Advised, InHand, Page, next_step
 from gommage.core.document import Fix, GrainMatch, LightMatch, Shot, edits, value_at
@@ -45,7 +45,7 @@ class MatchPage(Page):
     """How the new pixels are fitted in."""
 
     def build(self) -> None:
-        self.title = heading("")
+        self.title = NameLine()
         self.edge = quiet(name="Edge")
         self.light = QCheckBox("Light from around the cover")
         self.light.setAccessibleName("Match light")

@@ -19,7 +19,17 @@ from PySide6.QtWidgets import (
 )
 
 from gommage.app.lists.rows import LineDelegate, Row, RowList
-from gommage.app.look.controls import Section, heading, push_button, quiet, rule, show_number, spaced, tool_button
+from gommage.app.look.controls import (
+    NameLine,
+    Section,
+    heading,
+    push_button,
+    quiet,
+    rule,
+    show_number,
+    spaced,
+    tool_button,
+)
 from gommage.app.steps.follow.graph import TrackGraph
 from gommage.app.steps.page import Advised, InHand, Page, next_step
 from gommage.core.document import (
@@ -72,7 +82,7 @@ class FollowPage(Page):
     """How the surface in hand is followed, and what came of it."""
 
     def build(self) -> None:
-        self.title = heading("")
+        self.title = NameLine()
         self._build_choices()
         self._build_areas()
         self._build_buttons()
