@@ -126,7 +126,7 @@ def small_shot(tmp_path) -> Shot:
     return Shot(id="shot", name="Wall", footage=footage, surfaces=(surface,))
 
 
-def wait_until(condition, timeout_s: float = 30.0) -> None:
+def wait_until(condition, timeout_s: float = 120.0) -> None:  # in a fresh clone code is compiled first
     """Run the event loop until a condition holds; the loop itself lets worker threads run, unlike QTest.qWait."""
     end = time.monotonic() + timeout_s
     while not condition():
