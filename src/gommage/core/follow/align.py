@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from contextlib import suppress
 from dataclasses import dataclass
 from typing import Any
 
@@ -343,8 +342,9 @@ def motion_matrix(step: NDArray[np.floating[Any]]) -> Matrix:
     """
     from gommage.core.follow.descent import motion_of_step  # compiled code is loaded late
 
-    matrix: Matrix = motion_of_step(np.asarray(step, float))
-    return matrix
+    inner = np.empty((3, 3))
+    motion_of_step(np.asarray(step, float), inner)
+    return inner
 
 
 def align(
@@ -441,14 +441,13 @@ class _Solver:
         self._normal, scale = np.zeros((size, size)), np.zeros(1)
         to_level = np.diag([0.5**level, 0.5**level, 1.0]) @ translation(*(-v for v in self._pyramid.origin))
         template = self._template
-        with suppress(np.linalg.LinAlgError, ValueError):  # blank, or folded up: what there was stays
-            iterate(
-                self._pyramid.levels[level], to_level, data.points, data.normalised, data.values, data.gradient,
-                data.grain, data.tiles, template.corners, template.centre, template.reach, self._use, self._active,
-                level == 0, self._knows_light, CONVERGED_PX if level == 0 else 0.03 * 2**level,
-                min(LEAST_POINTS, len(data.points) // 4), self._matrix, self._light, scale, self._normal,
-                self._residual,
-            )  # fmt: skip
+        iterate(
+            self._pyramid.levels[level], to_level, data.points, data.normalised, data.values, data.gradient,
+            data.grain, data.tiles, template.corners, template.centre, template.reach, self._use, self._active,
+            level == 0, self._knows_light, CONVERGED_PX if level == 0 else 0.03 * 2**level,
+            min(LEAST_POINTS, len(data.points) // 4), self._matrix, self._light, scale, self._normal,
+            self._residual,
+        )  # fmt: skip
         self._scale = float(scale[0])
 
     def _permitted(self, data: _Level) -> NDArray[np.float64]:
@@ -481,12 +480,15 @@ class _Solver:
         from gommage.core.follow.kernels import block_scores, block_sums, deviation
 
         data, size = self._data, len(self._active)
+        motions = int((self._active < GAIN).sum())
+        known, from_light = np.empty((motions, motions)), np.empty((motions, size - motions))
+        if not known_motion(
+            self._normal, self._active, data.grain, self._residual, self._scale, self._light, HONESTY, known, from_light
+        ):
+            return np.full(4, np.inf)
         try:
-            known, from_light = known_motion(
-                self._normal, self._active, data.grain, self._residual, self._scale, self._light, HONESTY
-            )
             inverse = np.linalg.inv(known)
-        except (np.linalg.LinAlgError, ValueError):
+        except np.linalg.LinAlgError:
             return np.full(4, np.inf)
         blocks = data.blocks
         scores = np.empty((int(blocks.max()) + 1, size))
@@ -495,7 +497,6 @@ class _Solver:
             blocks, scores,
         )  # fmt: skip
         inverse *= weight / max(slope, 0.2 * weight)
-        motions = len(inverse)
         pulls = scores[:, :motions] - scores[:, motions:] @ from_light.T
         # By grain alone: right where the texture sits in a few places, which a fit of many freedoms smooths over.
         normal = self._normal[:motions, :motions] - from_light @ self._normal[motions:, :motions]
