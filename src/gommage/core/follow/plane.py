@@ -231,6 +231,7 @@ class _Follower:
 
     def settle(self, frame: int, found: Found, guess: Matrix) -> Matrix:
         """Remember light, error and place, and make templates that are wanted."""
+        self._kept[frame] = found, self.walk.correction
         self._error = self._off(guess, found.home_to_frame)
         self._is_weak = found.slip_px > WEAK_SLIP_PX or found.alignment.motion is not self._how.motion
         self._neighbour = opened = self._opened
@@ -280,7 +281,6 @@ class _Follower:
 
     def step(self, frame: int, found: Found, correction: Matrix | None = None) -> FollowStep:
         """Return what is yielded of a place."""
-        self._kept[frame] = found, self.walk.correction if correction is None else correction
         one = found.alignment
         sure = np.clip(one.correlation, 0, 1) * min(1.0, 0.5 + one.visible) * min(1.0, 0.4 + one.agreeing)
         matrix = self.walk.row(frame, found.home_to_frame, correction)
@@ -608,6 +608,7 @@ class _Follower:
             for lost in away[: -1 if skipped is None else -2]:
                 yield unseen(lost, self.walk.row(lost, last))
             if skipped is not None:
+                self._kept[away[-2]] = skipped[1], self.walk.correction
                 yield self.step(away[-2], skipped[1])
             self._opened, found = again
             return frame, found
