@@ -382,7 +382,9 @@ def project_rows(folder: Path) -> list[Row]:
     """Write and read a project of 2000 strokes of 120 points and five surfaces over 300 frames."""
     rng = np.random.default_rng(3)
     shot = shot_on_disk(folder, 64, 64, 1, 1, 0).shots[0]
-    many = tuple(Stroke(id=f"s{number}", points=Array(rng.uniform(0, (2000, 2000, 1), (120, 3)))) for number in range(2000))
+    many = tuple(
+        Stroke(id=f"s{number}", points=Array(rng.uniform(0, (2000, 2000, 1), (120, 3)))) for number in range(2000)
+    )
     plate = replace(shot.clean_plates[0], painting=Painting(strokes=many))
     matrices = np.stack([motion(step, WIDTH, HEIGHT) for step in range(300)])
     track = Track(first_frame=FIRST, home_to_frame=Array(matrices), corner_slip_px=Array(np.full((300, 4), 0.1)),

@@ -536,7 +536,9 @@ class _Follower:
         share = best_shutter(mismatch) if is_blurred(partial(mismatch, some=fastest[:2])) else 0.0
         for one in sorted(blurred, key=lambda one: one.frame) if share else ():
             before, correction = self._kept[one.frame]
-            found = self._blurred_alike(one, share, {})
+            found = self._blurred_alike(one, share, opened)
+            if one.frame not in compared.values():
+                del opened[one.frame]  # what others are compared with stays open, all else would fill the memory
             if found.is_sure and found.alignment.correlation > before.alignment.correlation:
                 yield self.step(one.frame, found, correction)
 
