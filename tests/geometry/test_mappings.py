@@ -2,7 +2,7 @@
 
 import numpy as np
 import pytest
-from hypothesis import given
+from hypothesis import example, given
 from hypothesis import strategies as st
 
 from gommage.core.geometry import (
@@ -148,6 +148,7 @@ def test_boxes_run_round_from_the_top_left():
 
 
 @given(st.lists(st.floats(-100, 100), min_size=2, max_size=7))
+@example([0.0, 0.0, 1.1125369292536007e-308])
 def test_a_curve_meets_its_values_and_never_overshoots(values):
     at = np.arange(len(values)) * 10.0
     wanted = np.arange(-20, at[-1] + 20)

@@ -113,7 +113,7 @@ def _tangents(step: NDArray[np.float64], slope: NDArray[np.float64]) -> NDArray[
     before, after = slope[:-1], slope[1:]
     long, short = 2 * step[1:] + step[:-1], step[1:] + 2 * step[:-1]
     same = before * after > 0
-    with np.errstate(divide="ignore", invalid="ignore"):
+    with np.errstate(divide="ignore", invalid="ignore", over="ignore"):  # where signs differ it is not taken
         inner = np.where(same, (long + short) / (long / before + short / after), 0.0)
     first = _end(step[0], step[1], slope[0], slope[1])
     last = _end(step[-1], step[-2], slope[-1], slope[-2])
