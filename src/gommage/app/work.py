@@ -55,13 +55,21 @@ class LongWork:
 
 @dataclass(frozen=True, slots=True)
 class _Following:
-    """A surface as far as it has been followed, on which frame, how far that is, and whether it was there before."""
+    """A surface as far as it has been followed, on which frame, and how far that is.
+
+    `reached` is the frame it got to: another one than `frame` where that is compared once more.
+    """
 
     shot_id: str
     surface: Surface
     frame: int
     share: float
-    is_again: bool = False
+    reached: int
+
+    @property
+    def is_again(self) -> bool:
+        """Whether the frame is compared once more."""
+        return self.frame != self.reached
 
     def edit(self, project: Project) -> Project:
         """Take it up in a project."""
@@ -193,15 +201,15 @@ class Work(QObject):
         start, total = session.desk.frame, len(frames or shot.footage.frames)
 
         def run(check: Callable[[], None]) -> _Following:
-            found, shown_s = _Following(shot.id, surface, start, 0.0), 0.0
+            found, shown_s = _Following(shot.id, surface, start, 0.0, start), 0.0
             passed: set[int] = set()
             steps = follow_surface(session.engine, shot, surface, start, direction, frames, check)
             for count, step in enumerate(steps, 1):
                 check()
                 share = min(count / total, 1.0)
-                is_again = step.frame in passed
+                reached = found.reached if step.frame in passed else step.frame
                 passed.add(step.frame)
-                found = _Following(shot.id, followed_surface(found.surface, step), step.frame, share, is_again)
+                found = _Following(shot.id, followed_surface(found.surface, step), step.frame, share, reached)
                 if time.monotonic() - shown_s > SHOW_EVERY_S:
                     shown_s = time.monotonic()
                     session.later(partial(self._show_follow, found))
@@ -235,8 +243,8 @@ class Work(QObject):
         tail = f". It ended because {reasons[0]}" if reasons else ""
         name = found.surface.name
         session.note_shown.emit(f"{name}: frames {track.frames.first}–{track.frames.last}{tail}.")
-        if goes_home and session.desk.step is WorkStep.FOLLOW and session.desk.surface_id == found.surface.id:
-            session.go_to(found.surface.home_frame)
+        if session.desk.step is WorkStep.FOLLOW and session.desk.surface_id == found.surface.id:
+            session.go_to(found.surface.home_frame if goes_home else found.reached)
 
     # -- check and render -----------------------------------------------------------------------------------
 
