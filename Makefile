@@ -8,7 +8,7 @@ QT_PACKAGES := python3-venv libegl1 libgl1 libopengl0 libxkbcommon0 libxkbcommon
 	libxcb-shape0 libxcb-xinerama0
 TEST_PACKAGES := xvfb xauth
 
-.PHONY: help demo test test-fast lint bench shots requirements clean
+.PHONY: journeys help demo test test-fast lint bench shots requirements clean
 
 $(VENV)/.runtime: requirements/runtime.txt requirements/build.txt pyproject.toml
 	sh tools/debian-packages.sh $(QT_PACKAGES)
@@ -45,6 +45,10 @@ bench: $(VENV)/.developer
 shots: $(VENV)/.runtime
 	QT_QPA_PLATFORM=offscreen $(BIN)/python tools/screenshots.py docs/screenshots
 
+journeys: $(VENV)/.developer
+	QT_QPA_PLATFORM=offscreen $(BIN)/python -m pytest tests/app/test_crosses.py
+	$(BIN)/python tools/journeys.py docs/journeys.md
+
 requirements:
 	uv pip compile pyproject.toml --universal --generate-hashes --python-version 3.11 --no-emit-index-url --no-header --no-annotate --quiet -o requirements/runtime.txt
 	uv pip compile pyproject.toml --extra dev --universal --generate-hashes --python-version 3.11 --no-emit-index-url --no-header --no-annotate --quiet -c requirements/runtime.txt -o requirements/developer.txt
@@ -53,4 +57,4 @@ clean:
 	rm -rf $(VENV) build .mypy_cache .ruff_cache .pytest_cache
 
 help:
-	@echo "demo  test  test-fast  lint  bench  shots  requirements  clean"
+	@echo "demo  test  test-fast  lint  bench  shots  journeys  requirements  clean"

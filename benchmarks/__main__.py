@@ -27,6 +27,9 @@ import numpy as np
 from msgspec.structs import replace
 
 from benchmarks.shots import FIRST, filmed, motion, rectangle, shot_on_disk, texture
+from gommage.app.warming import warm_up
+from gommage.core.cover import matte_at, matte_pixels
+from gommage.core.cover.parts import _line
 from gommage.core.document import (
     Array,
     Channel,
@@ -36,16 +39,19 @@ from gommage.core.document import (
     Painting,
     PlaneFollow,
     Project,
+    Shape,
     Stroke,
     Surface,
     Track,
+    VertexKind,
     store,
 )
 from gommage.core.engine import Engine, Look, Step, ViewRequest, view_pixels
 from gommage.core.follow import follow_plane, with_step
-from gommage.core.follow.align import align, make_pyramid, make_template, polygon_mask
+from gommage.core.follow.align import align, make_pyramid, make_template
+from gommage.core.follow.masks import polygon_mask
 from gommage.core.follow.sight import choose_sight
-from gommage.core.geometry import Window, apply_matrix, from_matrix
+from gommage.core.geometry import IDENTITY, Window, apply_matrix, from_matrix
 
 WIDTH, HEIGHT = 1920, 1080
 
@@ -402,8 +408,46 @@ def project_rows(folder: Path) -> list[Row]:
     ]
 
 
+def matte_rows() -> list[Row]:
+    """Return how long 100 shapes of 40 vertices take, all anew and with one vertex moved."""
+    rng = np.random.default_rng(0)
+    angle, shapes = np.arange(40) * 2 * np.pi / 40, []
+    for number in range(100):
+        radius = rng.uniform(30, 200) * (1 + 0.03 * rng.standard_normal(40))
+        middle = rng.uniform((100, 100), (WIDTH - 100, HEIGHT - 100))
+        points = middle + radius[:, None] * np.column_stack([np.cos(angle), np.sin(angle)])
+        shapes.append(Shape.of(str(number), FIRST, points, VertexKind.SMOOTH))
+    window, kept = Window.of(WIDTH, HEIGHT), {}
+
+    def keep(name: Any, make: Callable[[], Any]) -> Any:
+        if name not in kept:
+            kept[name] = make()
+        return kept[name]
+
+    def drawn(moved: float) -> np.ndarray:
+        one = shapes[50]
+        points = one.points_at(FIRST) + np.eye(40)[7][:, None] * moved
+        matte = Matte.of(*shapes[:50], Shape.of(one.id, FIRST, points, VertexKind.SMOOTH), *shapes[51:])
+        return matte_pixels(matte_at(matte, FIRST, lambda surface_id, frame: IDENTITY), window, 1.0, keep)
+
+    def anew() -> np.ndarray:
+        kept.clear()
+        _line.cache_clear()
+        return drawn(0.0)
+
+    warm_up(lambda: None)  # as the application does beside its window
+    anew()
+    cold = best_of(5, anew)
+    moves = iter(range(1, 20))
+    moved = best_of(9, lambda: drawn(float(next(moves))))
+    return [
+        Row("100 shapes of 40 vertices, 1920x1080, cold", cold * 1000, "ms", "40", "15", cold),
+        Row("one vertex of them moved", moved * 1000, "ms", "8", "", moved),
+    ]
+
+
 def measure() -> list[Row]:
-    rows = follow_rows()
+    rows = [*follow_rows(), *matte_rows()]
     pen_hd = partial(pen_rows, width=WIDTH, height=HEIGHT, must="12/20", aim="8/12")
     pen_4k = partial(pen_rows, width=3840, height=2160, must="20/35", aim="10/16")
     for make in (pen_hd, pen_4k, evaluate_row, window_rows, view_row, project_rows, memory_row):

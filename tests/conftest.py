@@ -16,6 +16,8 @@ from gommage.app.main_window import MainWindow
 from gommage.app.start import make_application
 from gommage.core.document import (
     Array,
+    CleanPlate,
+    Fix,
     Footage,
     FrameRange,
     Matte,
@@ -32,6 +34,7 @@ from gommage.core.document import (
 from gommage.core.engine import Engine
 from gommage.core.picture.writing import write_still
 from gommage.demo import DemoShot, make_demo
+from gommage.demo.crosses import CrossesShot, make_crosses
 from gommage.demo.job import cleaned
 
 
@@ -39,6 +42,12 @@ from gommage.demo.job import cleaned
 def demo(request) -> DemoShot:
     """The paper theatre, drawn once and kept in pytest's cache."""
     return make_demo(request.config.cache.mkdir("demo"))
+
+
+@pytest.fixture(scope="session")
+def crosses(request) -> CrossesShot:
+    """The paper theatre's second shot, drawn once and kept in pytest's cache."""
+    return make_crosses(request.config.cache.mkdir("demo"))
 
 
 @pytest.fixture(scope="session")
@@ -124,6 +133,18 @@ def small_shot(tmp_path) -> Shot:
     )
     surface = Surface(id="wall", name="Wall", home_frame=1001, how=plane(rectangle(10, 10, 150, 110)), track=track)
     return Shot(id="shot", name="Wall", footage=footage, surfaces=(surface,))
+
+
+@pytest.fixture
+def small_project(small_shot) -> Project:
+    """The small shot with a clean plate and two fixes, one of them covered."""
+    plate = CleanPlate(id="plate", name="Clean", surface_id="wall", home_frame=1001)
+    cover = cover_of(shape_of(rectangle(40, 40, 60, 60), 1001, "cover"))
+    fixes = (
+        Fix(id="f1", name="Nail", surface_id="wall", cover=cover),
+        Fix(id="f2", name="Hook", surface_id="wall"),
+    )
+    return Project.of(replace(small_shot, clean_plates=(plate,), fixes=fixes))
 
 
 def wait_until(condition, timeout_s: float = 120.0) -> None:  # in a fresh clone code is compiled first

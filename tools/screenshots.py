@@ -24,20 +24,26 @@ from gommage.app.dialogs.render import RenderDialog
 from gommage.app.look.theme import theme
 from gommage.app.main_window import MainWindow
 from gommage.app.start import make_application
-from gommage.core.document import Array, Pin, PointsFollow, Spot, Surface, edits, placement
+from gommage.core.document import Array, Pin, PointsFollow, Project, Spot, Surface, edits, placement
+from gommage.core.document.edits import Reach, Slot
 from gommage.core.document.recovery import LeftBehind
 from gommage.core.engine import Engine, Look, Step
 from gommage.core.follow import detect_spots
 from gommage.core.picture import probe
 from gommage.demo import make_demo
+from gommage.demo.crosses import make_crosses
+from gommage.demo.crosses_job import held_out
 from gommage.demo.job import HOME_FRAME, cleaned
 
 SIZE = 1280, 800
-PLAIN = {"is_steady": False, "is_square_on": False, "has_wipe": False, "has_test_card": False, "has_trails": False}
+PLAIN = {
+    "reach": Reach.THIS, "marked": None, "keys": (), "is_steady": False, "is_square_on": False, "has_wipe": False,
+    "has_test_card": False, "has_trails": False,
+}  # fmt: skip
 PATIENCE_S = 120
 VIEWS = (
-    "start", "follow", "pins", "points", "sheet", "square_on", "cover", "fill", "match", "check", "light_theme",
-    "open_footage", "render", "recover",
+    "start", "follow", "pins", "points", "sheet", "square_on", "cover", "hold_out", "mould", "keys", "fill", "match",
+    "check", "light_theme", "open_footage", "render", "recover",
 )  # fmt: skip
 
 
@@ -66,6 +72,7 @@ class Photographer:
         self.window = MainWindow(engine, (state / "journals",), state)
         self.window.resize(*SIZE)
         self.window.show()
+        self._crosses: Project | None = None
         folder.mkdir(parents=True, exist_ok=True)
 
     def take(self, name: str, arrange: Callable[[], QDialog | None]) -> None:
@@ -205,6 +212,37 @@ class Photographer:
             for name, count, hours in jobs
         ]
         return RecoveryDialog(tuple(found), self.window)
+
+    def crosses(self, **changes: object) -> None:
+        """Begin a view of the crosses, with what passes in front held out."""
+        window = self.window
+        if self._crosses is None:
+            demo = make_crosses(Path(platformdirs.user_cache_dir("gommage")))
+            self._crosses = held_out(window.session.engine, demo)
+        if window.session.project is not self._crosses:
+            window.session.begin(self._crosses)
+        window.session.set_desk(frame=1062, **PLAIN)
+        window.panel.step_chosen.emit(Step.COVER)
+        window.session.set_desk(**changes)
+
+    def hold_out(self) -> None:
+        """Show the veil over cross, head, hair and lantern, on a list of several parts."""
+        self.crosses(look=Look.VEIL, slot=Slot.HOLD_OUTS, part_id="lantern", tool="edit")
+        self.window.viewer.show_around(960, 520, 0.52)
+
+    def mould(self) -> None:
+        """Show soft reshape with its reach."""
+        self.crosses(look=Look.RESULT, slot=Slot.HOLD_OUTS, part_id="head", tool="mould", mould_px=170.0)
+        self.window.viewer.show_around(760, 560, 0.9)
+        self.window.viewer.pen_at = QPointF(250, 300)
+        settle(self.window)
+        self.window.stage.refresh()
+
+    def keys(self) -> None:
+        """Show keys changed over marked frames, with those that a change reaches."""
+        self.crosses(look=Look.OUTSIDE, slot=Slot.HOLD_OUTS, part_id="hair-left", tool="edit", reach=Reach.MARKED)
+        self.window.session.set_desk(marked=(1035, 1078), keys=(1041, 1061))
+        self.window.viewer.show_around(570, 560, 1.6)
 
     def render(self) -> QDialog:
         """Where to, as what, which frames."""

@@ -32,6 +32,7 @@ from gommage.app.dialogs.question import QuestionDialog
 from gommage.app.dialogs.render import RenderDialog
 from gommage.app.dialogs.shortcuts import ShortcutsDialog
 from gommage.app.lists.rows import Row, RowModel
+from gommage.app.look.controls import DragNumber
 from gommage.app.look.theme import DARK, LIGHT
 from gommage.app.strip.data import StripData
 from gommage.app.strip.strip import FrameStrip
@@ -276,7 +277,7 @@ def test_a_shape_closes_on_its_first_point_only_from_the_third_on(opened):
     near = 4 / opened.viewer.zoom
     for point in ((20, 20), (20 + near, 20), (60, 20), (60, 60)):
         click(opened, point)
-    assert len(opened.stage.hand.trace.points) == 4
+    assert len(opened.stage.hand.trace.vertices) == 4
     click(opened, (20 + near, 20 + near))
     assert opened.stage.hand.trace is None
     assert len(opened.shot.fixes[-1].cover.shapes[0].keys[0].points) == 4
@@ -288,7 +289,7 @@ def test_escape_drops_the_shape_in_hand(opened):
     assert opened.desk.tool == "draw"
     for point in ((20, 20), (50, 20), (50, 50)):
         click(opened, point)
-    assert len(opened.stage.hand.trace.points) == 3
+    assert len(opened.stage.hand.trace.vertices) == 3
     steps = len(opened.session.history.steps)
     press(opened, Qt.Key.Key_Escape)
     assert opened.stage.hand.trace is None
@@ -395,7 +396,7 @@ def test_pen_pressure_and_its_eraser_end(opened):
     assert pressures[-1] > 0.5, "lifting the pen leaves no thin tail"
     pen(kinds.TabletPress, 70, 50, 0.5, QPointingDevice.PointerType.Eraser)
     pen(kinds.TabletRelease, 70, 50, 0.0, QPointingDevice.PointerType.Eraser)
-    assert strokes_of(opened)[-1].brush.tool is Tool.RESTORE
+    assert strokes_of(opened)[-1].brush.tool is Tool.ERASE
     settle(opened)
 
 
@@ -431,22 +432,20 @@ def test_a_stroke_is_chosen_and_changed_afterwards(opened):
 # -- match and cards ----------------------------------------------------------------------------------------
 
 
-def test_a_slider_s_drag_is_one_step_and_shows_at_once(opened):
-    press(opened, Qt.Key.Key_4)
-    slider = find(opened.panel, QSlider, "Soft edge slider")
+def test_the_drag_of_a_number_is_one_step_and_shows_at_once(opened):
+    press(opened, Qt.Key.Key_2)
+    number = find(opened.panel, DragNumber, "Soft outside")
     steps = len(opened.session.history.steps)
     seen = []
     opened.session.document_changed.connect(
         lambda old, new: seen.append(opened.desk.fix(new).cover.softness.outwards_px)
     )
-    slider.setSliderDown(True)
-    for value in (300, 400, 500):
-        slider.setSliderPosition(value)
-    slider.setSliderDown(False)
+    places = [QPoint(20 + across, 8) for across in (0, 10, 20, 40)]
+    pull(number.lineEdit(), places)
     assert len(seen) >= 3
     assert len(opened.session.history.steps) == steps + 1
     assert opened.actions_by_id["undo"].text() == "Undo soft edge"
-    assert opened.desk.fix(opened.session.project).cover.softness.outwards_px == pytest.approx(1 + 59 * 0.5, abs=0.6)
+    assert opened.desk.fix(opened.session.project).cover.softness.outwards_px == pytest.approx(4 + 40 / 2, abs=0.6)
     press(opened, (Qt.Key.Key_Z, CTRL))
     assert opened.desk.fix(opened.session.project).cover.softness.outwards_px == 4
     settle(opened)

@@ -125,3 +125,20 @@ def test_render_held_still(project, tmp_path):
         == 0
     )
     assert "there is no surface" in run("render", project, "--out", tmp_path / "o", "--held-still", "Sky").stderr
+
+
+def test_mattes_are_written_and_never_over_the_plate(project, tmp_path):
+    result = run("matte", project, "--out", tmp_path / "m" / "nail.png", "--fix", "Nail", "--frames", "1002-1003",
+                 "--format", "png-16")  # fmt: skip
+    assert result.exit_code == 0
+    assert sorted(path.name for path in (tmp_path / "m").iterdir()) == ["nail.1002.png", "nail.1003.png"]
+    assert run("matte", project, "--out", tmp_path / "m" / "x", "--fix", "Hook").stderr.startswith(
+        "gommage: there is no fix"
+    )
+    over = run("matte", project, "--out", tmp_path / "plate" / "wall.exr")
+    assert over.exit_code == 1
+    assert "would overwrite the plate" in over.stderr
+    one = run(
+        "matte", project, "--out", tmp_path / "p" / "one.exr", "--fix", "Nail", "--part", "cover", "--frames", "1001"
+    )
+    assert "1 written" in one.stdout

@@ -61,7 +61,7 @@ def test_shape_moves_linearly_between_keys_and_rests_outside():
     np.testing.assert_array_equal(held.points_at(13), first)
     smooth = Shape(id="s", keys=keys, kinds=shape.kinds, ease=Ease.SMOOTH)
     np.testing.assert_allclose(smooth.points_at(12), first + (4, 0))
-    assert smooth.points_at(11)[0, 0] < shape.points_at(11)[0, 0]
+    np.testing.assert_allclose(smooth.points_at(11), shape.points_at(11))  # two keys alone are straight
 
 
 def test_open_ends_mean_from_here_on_and_up_to_here():
@@ -93,8 +93,7 @@ def test_a_line_through_smooth_vertices_and_corners():
     assert radius.min() > 10
     np.testing.assert_array_equal(outline(square, (VertexKind.CORNER,) * 4), square)
     mixed = outline(square, (VertexKind.CORNER, VertexKind.CORNER, VertexKind.SMOOTH, VertexKind.SMOOTH))
-    top = mixed[:12]
-    np.testing.assert_allclose(top[:, 1], 0, atol=1e-12)  # between two corners the side is straight
+    np.testing.assert_array_equal(mixed[:2], square[:2])  # between two corners the side is straight: one piece
     assert mixed[:, 1].max() > 20
 
 

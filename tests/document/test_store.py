@@ -73,9 +73,18 @@ def test_a_project_of_the_third_version_is_read_for_ever():
     assert stroke.points.values.tolist() == [[50, 60, 0.5], [60, 62, 1.0]]
     assert (stroke.brush.tool, stroke.source.dx) == ("heal", -30)
     assert shot.surface("wall").track.home_to_frame.values[:, 0, 2].tolist() == [0, 1.25, 2.5, 3.75]
-    assert json.loads(store.encoded(store.to_plain(project))) == json.loads(
-        Path("tests/document/project-v3.json").read_text()
-    )
+    sample = json.loads(Path("tests/document/project-v3.json").read_text())
+    written = json.loads(store.encoded(store.to_plain(project)))
+    assert without_what_is_new(written, sample) == sample
+
+
+def without_what_is_new(written, sample):
+    """Return what is written without the fields that the sample's version did not have yet."""
+    if isinstance(written, dict):
+        return {name: without_what_is_new(written[name], one) for name, one in sample.items() if name in written}
+    if isinstance(written, list):
+        return [without_what_is_new(one, other) for one, other in zip(written, sample, strict=True)]
+    return written
 
 
 def test_the_published_schema_is_that_of_the_records():

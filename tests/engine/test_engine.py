@@ -36,6 +36,7 @@ from gommage.core.engine import (
     Priority,
     State,
     Step,
+    Veil,
     ViewRequest,
     steps_of,
     view_key,
@@ -123,7 +124,7 @@ def test_a_new_stroke_costs_one_stroke(engine, small_shot, monkeypatch):
     monkeypatch.setattr(
         pictures,
         "lay_stroke",
-        lambda canvas, untouched, stroke: laid.append(stroke.id) or real(canvas, untouched, stroke),
+        lambda *given: laid.append(given[2].id) or real(*given),
     )
     strokes = [clone(name=f"n{k}", size=10.0 + k) for k in range(4)]
     for count in range(1, 5):
@@ -626,3 +627,23 @@ def test_fixes_side_by_side_are_the_same_to_the_bit_and_can_be_called_off(engine
     with pytest.raises(Cancelled):
         fresh.result(many, 1005, check=check)
     np.testing.assert_array_equal(fresh.result(many, 1005), wanted.result(many, 1005))
+
+
+def test_a_veil_shows_what_is_covered_and_what_is_held_out(engine, small_shot):
+    shot = with_fix(small_shot)
+    held = cover_of(shape_of(rectangle(75, 45, 95, 65), shape_id="h"))
+    fix = replace(
+        shot.fixes[0], hold_outs=held, fill=Plates()
+    )  # nothing to fill it with yet: the matte is there anyway
+    shot = replace(shot, fixes=(fix,))
+    plate = view_pixels(engine, request_of(shot, Look.PLATE))[..., :3].astype(int)
+    veil = view_pixels(engine, request_of(shot, Look.VEIL, veil=Veil(fix.id, 0.5)))[..., :3].astype(int)
+    dimmed = view_pixels(engine, request_of(shot, Look.OUTSIDE, veil=Veil(fix.id)))[..., :3].astype(int)
+    covered, kept, far = (55, 65), (50, 90), (10, 10)
+    assert (veil[far] == plate[far]).all()
+    assert abs(veil[covered] - plate[covered]).max() > 20
+    assert abs(veil[kept] - veil[covered]).max() > 20, "another tone"
+    assert (dimmed[covered] == plate[covered]).all()
+    assert dimmed[far].max() < plate[far].max() / 2
+    stronger = view_pixels(engine, request_of(shot, Look.VEIL, veil=Veil(fix.id, 1.0)))[..., :3].astype(int)
+    assert abs(stronger[covered] - plate[covered]).max() > abs(veil[covered] - plate[covered]).max()

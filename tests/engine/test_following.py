@@ -4,7 +4,23 @@ import numpy as np
 import pytest
 from msgspec.structs import replace
 
-from gommage.core.document import Array, Fix, PointsFollow, Project, Spot, Still, Surface, edits, placement
+from gommage.core.document import (
+    Array,
+    Drawn,
+    Fix,
+    FromFile,
+    Matte,
+    MattePart,
+    PointsFollow,
+    Project,
+    Shared,
+    SharedMatte,
+    Spot,
+    Still,
+    Surface,
+    edits,
+    placement,
+)
 from gommage.core.engine import (
     Look,
     RenderTarget,
@@ -17,10 +33,12 @@ from gommage.core.engine import (
     view_pixels,
 )
 from gommage.core.engine.following import surroundings
+from gommage.core.follow.masks import matte_mask
 from gommage.core.geometry import IDENTITY, apply_matrix, fitted, from_matrix, shift, square_on
 from gommage.core.picture import read_picture
 from gommage.core.picture.card import CARD_CORNERS
-from gommage.errors import Cancelled, FollowError
+from gommage.core.picture.writing import write_still
+from gommage.errors import Cancelled, EditError, FollowError
 from tests.conftest import cover_of, plane, rectangle, shape_of
 
 STILL_TOLERANCE_PX = 0.05  # nothing moves in the small shot
@@ -51,7 +69,7 @@ def test_what_stands_still_is_not_followed(engine, small_shot):
         followed(engine, edits.add_surface(Project.of(small_shot), "shot", still), "shot", "s")
 
 
-def test_front_is_what_is_listed_later_and_covers_there_and_here(small_shot):
+def test_front_is_what_is_listed_later_and_covers_there_and_here(engine, small_shot):
     back, front = (
         small_shot.surfaces[0],
         replace(small_shot.surfaces[0], id="front", how=plane(rectangle(5, 5, 20, 20), surface_id="front")),
@@ -62,11 +80,47 @@ def test_front_is_what_is_listed_later_and_covers_there_and_here(small_shot):
         Fix(id="b", name="B", surface_id="front", is_on=False),
     )
     shot = replace(small_shot, surfaces=(back, front), fixes=fixes)
-    behind = surroundings(shot, back).in_front(1003, IDENTITY)
-    assert [points.min() for points in behind] == [5, 40]
-    assert surroundings(shot, front).in_front is None, "a cover of something behind it is not in front of it"
-    moved = surroundings(shot, back).in_front(1003, shift(10, 0))
-    assert moved[1][:, 0].min() == 70, "a cover of its own rides on where it is thought to be"
+    whole = shot.footage.bounds
+    behind = surroundings(engine, shot, back).in_front(1003, IDENTITY, whole)
+    assert behind[10, 10]
+    assert behind[50, 62]
+    assert not behind[30, 50]
+    assert surroundings(engine, shot, front).in_front is None, "a cover of something behind it is not in front of it"
+    moved = surroundings(engine, shot, back).in_front(1003, shift(10, 0), whole)
+    assert not moved[50, 62], "a cover of its own rides on where it is thought to be"
+    assert moved[50, 92]
+
+
+def test_mattes_of_every_kind_keep_out_what_is_not_looked_at(engine, small_shot, tmp_path):
+    """The wall, half of it hidden by what a shared matte, a file and scribbles tell of."""
+    alpha = np.zeros((120, 160, 3), np.float32)
+    alpha[:, 120:] = 1
+    write_still(tmp_path / "right.exr", alpha, bits=32)
+    sources = (
+        Shared(matte_id="hair"),
+        FromFile(path=str(tmp_path / "right.exr"), channel="R"),
+        Drawn(shape=shape_of(rectangle(0, 0, 20, 120)), surface_id=""),
+    )
+    keep_outs = Matte(parts=tuple(MattePart(id=str(n), source=source) for n, source in enumerate(sources)))
+    hair = SharedMatte(id="hair", name="Hair", matte=Matte.of(shape_of(rectangle(60, 40, 90, 70)), surface_id="wall"))
+    project = edits.change_shot(Project.of(small_shot), "shot", mattes=(hair,))
+    project = edits.change_matte(project, "shot", "wall", edits.Slot.KEEP_OUTS, parts=keep_outs.parts)
+    shot = project.shots[0]
+    rest = surroundings(engine, shot, shot.surfaces[0])
+    mask = matte_mask(keep_outs, 1003, shift(5, 0), shot.footage.bounds, rest.undrawn)
+    assert mask[50, [10, 62, 70, 94, 110, 130]].tolist() == [1, 0, 1, 1, 0, 1]
+    done = followed(engine, edits.change_surface(project, "shot", "wall", track=None), "shot", "wall").shots[0]
+    placed = placement(done, done.surfaces[0])
+    assert placed.frames.last == 1006
+    lost = edits.change_shot
+    with pytest.raises(EditError, match="refers to the matte 'hair'"):
+        lost(project, "shot", mattes=())
+
+
+def test_an_area_from_a_file_is_refused(small_shot):
+    part = MattePart(id="f", source=FromFile(path="x.exr", channel="R"))
+    with pytest.raises(EditError, match="as an area to follow by"):
+        edits.add_part(Project.of(small_shot), "shot", "wall", edits.Slot.AREAS, part)
 
 
 def test_a_sheet_shows_every_frame_in_a_cell_of_its_own(engine, small_shot):

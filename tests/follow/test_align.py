@@ -16,8 +16,8 @@ from gommage.core.follow.align import (
     make_pyramid,
     make_template,
     motion_matrix,
-    polygon_mask,
 )
+from gommage.core.follow.masks import polygon_mask
 from gommage.core.follow.sight import Sight, choose_sight, grain_of_slopes
 from gommage.core.follow.steps import SpotFound, beginning, unseen, ways, with_spots, with_step
 from gommage.core.geometry import Window, apply_matrix, from_matrix, translation

@@ -19,7 +19,8 @@ from gommage.core.document import (
     Surface,
 )  # fmt: skip
 from gommage.core.follow import Direction, Surroundings, follow_plane, stretches, with_step
-from gommage.core.follow.align import align, make_pyramid, make_template, polygon_mask
+from gommage.core.follow.align import align, make_pyramid, make_template
+from gommage.core.follow.masks import polygon_mask
 from gommage.core.follow.sight import choose_sight, noise_of
 from gommage.core.follow.sparse import features_of, start_from_features, start_from_neighbour
 from gommage.core.geometry import Window, apply_matrix, from_matrix
@@ -408,7 +409,7 @@ def test_what_is_in_front_is_left_out_where_that_is_wanted():
         picture[75:165, 95:225] = patch
         return picture
 
-    rest = Surroundings(in_front=lambda frame, matrix: [rectangle(93, 73, 227, 167)])
+    rest = Surroundings(in_front=lambda frame, mapping, window: polygon_mask([rectangle(93, 73, 227, 167)], window))
     track, _ = follow(matrices, read, surroundings=rest)
     assert corner_error(track.row(1013), matrices[1013]) < EDGE_TOLERANCE_PX
 

@@ -5,10 +5,9 @@ import tracemalloc
 import numpy as np
 import pytest
 
-from gommage.core.document import Array, Brush, Source, Stroke, Tool
-from gommage.core.document.checks import TOOLS as KNOWN
+from gommage.core.document import Array, Blend, Brush, Pressure, Source, Stroke, Tones, Tool
 from gommage.core.geometry import Window, shift
-from gommage.core.paint import TILE_PX, TOOLS, Canvas, StrokeInHand, lay_stroke
+from gommage.core.paint import TILE_PX, TOOLS, Canvas, StrokeInHand, lay_stroke, plainly
 from gommage.core.paint.healing import heal
 from gommage.core.picture import resample
 from tests.conftest import texture
@@ -18,7 +17,7 @@ CANVAS = texture(120, 160, seed=4)
 
 def stroke(tool=Tool.CLONE, points=((40, 60, 1), (90, 60, 1)), source=Source(dx=0, dy=-40), **brush):  # noqa: B008
     brush = {"size_px": 20, "softness": 0.0, **brush}
-    return Stroke(id="s", points=Array(points), brush=Brush(tool=tool, **brush), source=source)
+    return plainly(Stroke(id="s", points=Array(points), brush=Brush(tool=tool, **brush), source=source))
 
 
 def painted(canvas, one, untouched=None):
@@ -76,7 +75,7 @@ def test_restore_brings_back_the_bits():
     np.testing.assert_array_equal(clean, CANVAS)
 
 
-@pytest.mark.parametrize("tool", KNOWN)
+@pytest.mark.parametrize("tool", Tool)
 def test_in_pieces_or_at_once_is_the_same_to_the_bit(tool):
     """What the hand saw is what is computed anew: dabs lie where the path says, not where its pieces end."""
     rng = np.random.default_rng(3)
@@ -89,7 +88,7 @@ def test_in_pieces_or_at_once_is_the_same_to_the_bit(tool):
     np.testing.assert_array_equal(hand.canvas.whole(), lay_stroke(dirty, Canvas(CANVAS), whole).whole())
 
 
-@pytest.mark.parametrize("tool", KNOWN)
+@pytest.mark.parametrize("tool", Tool)
 def test_contract_of_every_brush(tool):
     dirty = painted(CANVAS, stroke())
     nothing = stroke(tool, opacity=0.0)
@@ -102,7 +101,7 @@ def test_contract_of_every_brush(tool):
 
 
 def test_the_brushes_that_are_known_are_those_that_edits_take():
-    assert set(TOOLS) == set(KNOWN)
+    assert set(TOOLS) == set(Tool)
 
 
 @pytest.mark.parametrize("point", [(-500, 60, 1), (60, 900, 1)])
@@ -112,7 +111,7 @@ def test_off_the_canvas_nothing_happens(point):
 
 
 @pytest.mark.parametrize("point", [(0, 0, 1), (159, 119, 1), (2, 118, 1)])
-@pytest.mark.parametrize("tool", KNOWN)
+@pytest.mark.parametrize("tool", Tool)
 @pytest.mark.parametrize("source", [Source(dx=3, dy=-40), Source(dx=500.5, dy=3)])
 def test_at_the_rim_and_with_sources_outside(point, tool, source):
     out = painted(CANVAS, stroke(tool, (point,), source=source))
@@ -159,7 +158,10 @@ def test_a_canvas_is_read_across_its_tiles():
     canvas = Canvas(CANVAS)
     fresh = np.random.default_rng(0).uniform(size=(50, 70, 3)).astype(np.float32)
     window = Window(80, 60, 150, 110)
-    after = canvas.with_pixels(window, fresh)
+    cover = fresh[..., 0]
+    after = canvas.with_pixels(window, fresh, cover)
+    np.testing.assert_array_equal(after.cover(window), cover)
+    assert not canvas.cover(window).any()
     wanted = CANVAS.copy()
     wanted[window.slices] = fresh
     np.testing.assert_array_equal(after.whole(), wanted)
@@ -217,3 +219,99 @@ def test_heal_stroke_leaves_no_step_at_its_rim():
     inside = np.s_[75:95, 70:90]
     # the texture's own mean over 20 px is left: a sixth of the step that cloning makes
     assert abs(healed[inside].mean() - step[inside].mean()) < 0.25 * abs(cloned[inside].mean() - step[inside].mean())
+
+
+# -- what each brush does -----------------------------------------------------------------------------------
+
+GREY = np.full((120, 160, 3), 0.18, np.float32)
+AT = ((80, 60, 1),)
+
+
+def test_flow_builds_up_within_a_stroke():
+    there_and_back = ((40, 60, 1), (90, 60, 1), (40, 60, 1))
+    plain = {"size_px": 20, "softness": 0.0, "colour": (1.0, 1.0, 1.0), "spacing": 1.0}
+    once = painted(GREY, stroke(Tool.COLOUR, there_and_back[:2], flow=0.3, **plain))[60, 60, 0]
+    twice = painted(GREY, stroke(Tool.COLOUR, there_and_back, flow=0.3, **plain))[60, 60, 0]
+    assert once < twice < 1
+    assert 1 - (twice - 0.18) / 0.82 == pytest.approx((1 - (once - 0.18) / 0.82) ** 2, abs=0.02)
+
+
+@pytest.mark.parametrize(
+    ("pressure", "is_smaller", "is_weaker"),
+    [((), False, False), ((Pressure.SIZE,), True, False), ((Pressure.OPACITY,), False, True)],
+)
+def test_pressure_sets_size_or_opacity_or_neither(pressure, is_smaller, is_weaker):
+    out = painted(GREY, stroke(Tool.COLOUR, ((80, 60, 0.5),), size_px=40, pressure=pressure, colour=(1.0, 1.0, 1.0)))
+    assert (out[60, 80, 0] < 0.99) == is_weaker
+    assert (out[60, 97, 0] == GREY[0, 0, 0]) == is_smaller
+
+
+def test_only_the_channels_that_are_wanted_are_painted():
+    out = painted(GREY, stroke(Tool.COLOUR, AT, channels="g", colour=(1.0, 1.0, 1.0)))
+    np.testing.assert_allclose(out[60, 80], (0.18, 1.0, 0.18), atol=1e-6)
+
+
+@pytest.mark.parametrize(
+    ("blend", "wanted"),
+    [(Blend.OVER, 0.5), (Blend.ADD, 0.68), (Blend.MULTIPLY, 0.09), (Blend.LIGHTER, 0.5), (Blend.DARKER, 0.18)],
+)
+def test_paint_meets_what_lies_below_in_linear_light(blend, wanted):
+    out = painted(GREY, stroke(Tool.COLOUR, AT, blend=blend, colour=(0.5, 0.5, 0.5)))
+    np.testing.assert_allclose(out[60, 80], wanted, atol=1e-6)
+
+
+@pytest.mark.parametrize(("tones", "black", "white"), [
+    (Tones.ALL, 1.0, 1.0), (Tones.SHADOWS, 1.0, 0.0), (Tones.MIDDLE, 0.0, 0.0), (Tones.HIGHLIGHTS, 0.0, 1.0),
+])  # fmt: skip
+def test_lighten_and_darken_work_on_tones(tones, black, white):
+    """In stops at full strength: all, or those of very dark, middle and very bright pixels."""
+    for tool, sign in ((Tool.LIGHTEN, 1), (Tool.DARKEN, -1)):
+        for value, share in ((1e-4, black), (100.0, white)):
+            before = np.full_like(GREY, value)
+            out = painted(before, stroke(tool, AT, tones=tones, strength=1.0))
+            assert np.log2(out[60, 80, 0] / value) == pytest.approx(sign * share, abs=0.02)
+
+
+def test_soften_takes_detail_away_and_sharpen_brings_it_out():
+    def detail(picture):
+        return float(np.abs(np.diff(picture[50:70, 70:90], axis=1)).mean())
+
+    fine = texture(120, 160, seed=4, fine=1.0)
+    soft = painted(fine, stroke(Tool.SOFTEN, AT, size_px=50, strength=0.5))
+    sharp = painted(fine, stroke(Tool.SHARPEN, AT, size_px=50, strength=0.5))
+    assert detail(soft) < 0.5 * detail(fine) < 0.6 * detail(sharp)
+    np.testing.assert_allclose(soft[50:70, 70:90].mean(), fine[50:70, 70:90].mean(), atol=0.01)
+
+
+def test_smear_drags_what_is_there_along():
+    edge = GREY.copy()
+    edge[:, :80] = 1.0
+    out = painted(edge, stroke(Tool.SMEAR, ((60, 60, 1), (110, 60, 1)), size_px=24, strength=1.0, spacing=0.05))
+    assert out[60, 95, 0] > 0.9, "white was dragged over the edge"
+    np.testing.assert_array_equal(out[40], edge[40])
+
+
+def test_a_turned_larger_or_mirrored_source_is_about_the_place_it_comes_from():
+    dot = GREY.copy()
+    dot[20, 90] = 1.0  # 10 px to the right of where the source is taken from
+    for source, x, y in (
+        (Source(dx=0, dy=-40), 90, 60),
+        (Source(dx=0, dy=-40, is_mirrored=True), 69, 60),
+        (Source(dx=0, dy=-40, turn_deg=90.0), 79, 70),
+        (Source(dx=0, dy=-40, scale=2.0), 100, 60),
+    ):
+        out = painted(dot, stroke(points=((80.0, 60.0, 1),), source=source, size_px=60, pressure=()))
+        out[20, 90] = 0
+        row, column = np.unravel_index(out[..., 0].argmax(), out.shape[:2])
+        assert np.hypot(column - x, row - y) < 1.5, source
+
+
+def test_what_stands_beside_a_healed_place_does_not_bleed_into_it():
+    """Half of a black thing beside the stroke is no part of its surroundings: it neither darkens nor streaks."""
+    wall = 0.3 + 0.1 * CANVAS + np.linspace(0, 0.2, 160, dtype=np.float32)[None, :, None]
+    thing = wall.copy()
+    thing[40:80, 90:] = 0.0
+    beside = painted(thing, stroke(Tool.HEAL, ((78, 60, 1),), size_px=30))
+    alone = painted(wall, stroke(Tool.HEAL, ((78, 60, 1),), size_px=30))
+    inside = np.s_[52:68, 70:86]
+    assert np.abs(beside[inside] - alone[inside]).max() < 0.02

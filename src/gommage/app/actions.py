@@ -20,11 +20,11 @@ class Action:
     keys : tuple of str
         Shortcuts, the first is shown.
     menu : str
-        Which menu it stands in.
+        Which menu it stands in; with a stroke, which menu of that one.
     tip : str
         What it does, for the tooltip.
     needs : str
-        What must be there: "", "shot", "surface", "track", "fix", "plate".
+        What must be there: "", "shot", "surface", "track", "fix", "shape", "plate", "paint".
     is_of_picture : bool
         Whether its keys count only while the picture has the focus: keys that fields need for themselves.
     """
@@ -40,10 +40,19 @@ class Action:
     is_of_picture: bool = False
 
 
+NUDGES = tuple(
+    Action(f"nudge_{way.lower()}_{name}", f"{way} by {words}", (f"{keys}+{way}",), "Shape/Nudge",
+           "Chosen points, or the whole shape; with a brush its source", "shot")
+    for name, words, keys in (("one", "1 px", "Ctrl"), ("tenth", "0.1 px", "Alt"), ("ten", "10 px", "Ctrl+Shift"))
+    for way in ("Left", "Right", "Up", "Down")
+)  # fmt: skip
+"""What is chosen, moved by keys."""
+
 ACTIONS: tuple[Action, ...] = (
     Action("open_footage", "Open footage…", ("Ctrl+I",), "File", "Numbered pictures or a movie", icon="film"),
     Action("open_project", "Open project…", ("Ctrl+O",), "File", "A Gommage project", icon="folder-open"),
     Action("open_demo", "Open the paper theatre", (), "File", "A shot to try everything on, drawn on first use"),
+    Action("open_crosses", "Open the paper theatre: crosses", (), "File", "To hold out hair and a lantern on"),
     Action("recover_work", "Recover work…", (), "File", "What was left behind when Gommage ended unexpectedly"),
     Action("save", "Save", ("Ctrl+S",), "File", "Save the project", "shot", icon="save"),
     Action("save_as", "Save as…", ("Ctrl+Shift+S",), "File", "Save the project under another name", "shot"),
@@ -132,6 +141,62 @@ ACTIONS: tuple[Action, ...] = (
     Action("unpin", "Unpin this frame", ("Shift+X",), "Surface", "Take the correction off", "surface"),
     Action("forget_own_points", "Pin by the corners again", (), "Surface", "Drop own points", "surface"),
     Action("find_spots", "Find good spots", (), "Surface", "Set spots that are easy to follow", "surface"),
+    Action("copy_shapes", "Copy shapes", ("Ctrl+C",), "Shape", "As text, for this shot or another", "shape"),
+    Action("paste_shapes", "Paste shapes", ("Ctrl+V",), "Shape", "Into the cover or the hold-outs in hand", "fix"),
+    Action("duplicate_shape", "Duplicate shape", ("Ctrl+Shift+V",), "Shape", "Once more, on top", "shape"),
+    Action("choose_all_points", "Choose all points", ("Ctrl+A",), "Shape", needs="shape"),
+    Action("corner_points", "Corner points", (), "Shape", "Chosen points, or all of them", "shape"),
+    Action("round_points", "Round points", (), "Shape", "Chosen points, or all of them", "shape"),
+    Action("handle_points", "Points with handles", (), "Shape", "Chosen points, or all of them", "shape"),
+    Action(
+        "transform_box",
+        "Box around what is chosen",
+        ("Shift+B",),
+        "Shape",
+        "Move, turn, scale, shear, perspective",
+        "shape",
+        True,
+        "box",
+    ),
+    Action(
+        "soften_points",
+        "Soften single points",
+        ("Shift+T",),
+        "Shape",
+        "Drag how far the edge fades at each point",
+        "shape",
+        True,
+        "soften",
+    ),
+    Action(
+        "propose_key",
+        "Propose a key",
+        ("Ctrl+K",),
+        "Shape",
+        "Lay the outline along the edge that it was drawn on",
+        "shape",
+    ),
+    Action("take_proposal", "Take the proposed key", (), "Shape", needs="shape"),
+    Action("on_from_here", "On from here", (), "Shape", "The shape exists from this frame on", "shape"),
+    Action("off_from_here", "Off from here", (), "Shape", "The shape does not exist from this frame on", "shape"),
+    Action("reach_this", "Change this key", ("Alt+1",), "Shape", "A change makes a key on this frame", "shot", True),
+    Action(
+        "reach_all", "Change all keys", ("Alt+2",), "Shape", "A change is added to all keys; none is made", "shot", True
+    ),
+    Action(
+        "reach_marked",
+        "Change marked frames",
+        ("Alt+3",),
+        "Shape",
+        "A change is added on the marked frames alone",
+        "shot",
+        True,
+    ),
+    Action(
+        "solo_shape", "This shape alone", ("Shift+Z",), "Shape", "The others are switched off to look", "shape", True
+    ),
+    Action("lock_shape", "Lock shape", (), "Shape", "Hands leave it alone", "shape", True),
+    *NUDGES,
     Action("stop", "Stop", ("Escape",), "Surface", "Stop what is running; drop the shape in hand"),
     Action("step_follow", "Follow", ("1",), "Steps", "Follow a flat area", "shot", True),
     Action("step_cover", "Cover", ("2",), "Steps", "Draw round the thing", "shot", True),
@@ -160,6 +225,26 @@ ACTIONS: tuple[Action, ...] = (
         "mouse-pointer-2",
     ),
     Action(
+        "tool_mould",
+        "Reshape softly",
+        ("Shift+R",),
+        "Tools",
+        "Push, pull, swell or smooth what is within reach",
+        "shape",
+        True,
+        "mould",
+    ),
+    Action(
+        "tool_scribble",
+        "Scribble",
+        ("Shift+E",),
+        "Tools",
+        "Strokes inside a thing, with Alt outside, make a matte",
+        "shot",
+        True,
+        "scribble",
+    ),
+    Action(
         "tool_pin",
         "Pin",
         ("Shift+V",),
@@ -169,11 +254,85 @@ ACTIONS: tuple[Action, ...] = (
         True,
         "pin",
     ),
-    Action("tool_clone", "Clone", ("C",), "Tools", "Alt-click sets the source", "plate", True, "brush-clone"),
-    Action("tool_heal", "Heal", ("V",), "Tools", "Clone, fitted to the colour around", "plate", True, "brush-heal"),
-    Action("tool_restore", "Restore", ("B",), "Tools", "Bring the plate back", "plate", True, "brush-restore"),
-    Action("brush_smaller", "Smaller brush", ("R",), "Tools", needs="plate"),
-    Action("brush_larger", "Larger brush", ("T",), "Tools", needs="plate"),
+    Action(
+        "matte_from_file",
+        "Matte from a file…",
+        (),
+        "Matte",
+        "A part of the cover or the hold-outs; in Follow, what is not looked at",
+        "shot",
+    ),
+    Action("alpha_as_part", "The plate's alpha", (), "Matte", "As a part of the cover or the hold-outs", "fix"),
+    Action(
+        "add_shared_matte",
+        "A shared matte",
+        (),
+        "Matte",
+        "As a part here too; in Follow, what is not looked at",
+        "shot",
+    ),
+    Action("share_matte", "Share this matte", (), "Matte", "So that other fixes and follows can use it", "fix"),
+    Action("own_matte", "Shapes of its own", (), "Matte", "In place of the shared matte in hand", "shape"),
+    Action("carry_scribbles", "Carry scribbles over all frames", (), "Matte", "And tell where they drift", "shape"),
+    Action(
+        "write_matte",
+        "Write this fix's matte…",
+        (),
+        "Matte",
+        "As EXR, TIFF or PNG, over the marked frames or all",
+        "fix",
+    ),
+    Action("write_matte_parts", "Write the chosen parts…", (), "Matte", "Their matte alone", "shape"),
+    Action("write_all_mattes", "Write all fixes' matte…", (), "Matte", "Of all fixes together", "shot"),
+    Action("tool_clone", "Clone", ("C",), "Tools", "Alt-click sets the source", "paint", True, "brush-clone"),
+    Action("tool_heal", "Heal", ("V",), "Tools", "Clone, fitted to the colour around", "paint", True, "brush-heal"),
+    Action("tool_restore", "Restore", ("B",), "Tools", "Bring the plate back", "paint", True, "brush-restore"),
+    Action(
+        "tool_erase", "Erase", ("6",), "Tools", "Take paint away: what lies below shows", "paint", True, "brush-erase"
+    ),
+    Action("tool_smear", "Smear", ("7",), "Tools", "Drag what is there along", "paint", True, "brush-smear"),
+    Action("tool_soften", "Soften", ("8",), "Tools", "Blur what is there", "paint", True, "brush-soften"),
+    Action("tool_sharpen", "Sharpen", ("9",), "Tools", "Bring detail out", "paint", True, "brush-sharpen"),
+    Action(
+        "tool_lighten",
+        "Lighten",
+        ("0",),
+        "Tools",
+        "All tones, or shadows, middle, highlights",
+        "paint",
+        True,
+        "brush-lighten",
+    ),
+    Action(
+        "tool_darken",
+        "Darken",
+        ("Shift+0",),
+        "Tools",
+        "All tones, or shadows, middle, highlights",
+        "paint",
+        True,
+        "brush-darken",
+    ),
+    Action(
+        "tool_colour",
+        "Colour",
+        ("Shift+9",),
+        "Tools",
+        "Paint a colour; Alt-click takes it from the picture",
+        "paint",
+        True,
+        "brush-colour",
+    ),
+    Action(
+        "paint_on_shot",
+        "Paint on the shot",
+        ("Ctrl+Shift+C",),
+        "Tools",
+        "Strokes of the fix in hand, or of a new one, laid on the frames themselves",
+        "shot",
+    ),
+    Action("brush_smaller", "Smaller brush", ("R",), "Tools", "Or a smaller reach", "shot"),
+    Action("brush_larger", "Larger brush", ("T",), "Tools", "Or a larger reach", "shot"),
     Action("fit_view", "Fit picture", ("Tab",), "View", "The whole picture", "shot", icon="maximize"),
     Action("actual_pixels", "100 %", ("Shift+Tab",), "View", "One pixel is one pixel", "shot"),
     Action("steady", "Steady view", ("W",), "View", "Hold the surface still", "track", True, "locate-fixed"),
@@ -192,8 +351,18 @@ ACTIONS: tuple[Action, ...] = (
     ),
     Action("trails", "Trails of the corners", (), "View", "Where the corners come from and go", "track", True),
     Action("sheet", "Sheet", ("Ctrl+B",), "View", "The surface on all frames, held still", "track", True, "grid-3x3"),
+    Action("larger_dots", "Larger points", (), "View", "For dense displays", "shot", True),
     Action("lattice", "Lattice", ("Shift+W",), "View", "The grid on the surface", "surface", True, "grid-3x3"),
     Action("wipe", "Wipe", ("Shift+Q",), "View", "Result left, plate right of a line", "shot", True, "columns-2"),
+    Action(
+        "veil",
+        "Veil of the matte",
+        ("Ctrl+W",),
+        "View",
+        "The matte over the picture; hold-outs in another tone",
+        "fix",
+        True,
+    ),
     Action("light_theme", "Light theme", (), "View", is_checkable=True),
     Action("measure", "Measure", ("Ctrl+M",), "View", "Measure the fix on all frames", "fix"),
     Action(
@@ -209,6 +378,7 @@ ACTIONS: tuple[Action, ...] = (
 )
 """All actions, in the order of their menus."""
 
-HELD_KEYS = {"Q": "Flick to the plate while held", "Z": "Hide overlays while held", "Alt": "Set the source",
+HELD_KEYS = {"Q": "Flick to the plate while held", "Z": "Hide overlays while held",
+             "Y": "See the source's frame while held", "Alt": "Set the source",
              "Shift": "Straight line from the last stroke"}  # fmt: skip
 """Keys that work while they are held."""

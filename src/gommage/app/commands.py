@@ -3,30 +3,22 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from functools import partial
+from functools import partial, partialmethod
 
 import numpy as np
 from msgspec.structs import replace
 from PySide6.QtCore import QTimer
-from PySide6.QtWidgets import QFileDialog, QWidget
+from PySide6.QtWidgets import QWidget
 
-from gommage.app.desk import Desk
-from gommage.app.hands.names import free_name
+from gommage.app.desk import BRUSHES, Desk
 from gommage.app.picture.stage import Stage
 from gommage.app.picture.viewer import Viewer
 from gommage.app.session import Session
 from gommage.app.work import Work
 from gommage.core.document import (
-    CleanPlate,
     Frames,
-    FromFrame,
-    FromPicture,
-    Plates,
-    Project,
     Shot,
     edits,
-    new_id,
-    placement,
 )
 from gommage.core.engine import Look, Step
 
@@ -35,6 +27,7 @@ __all__ = ["FrameCommands", "ItemCommands", "ViewCommands"]
 STEP_TOOLS = {Step.FOLLOW: "draw", Step.COVER: "draw", Step.FILL: "clone", Step.MATCH: "hand", Step.CHECK: "hand"}
 BRUSH_STEP = 1.2
 BRUSH_SIZES_PX = (1.0, 400.0)
+MOULD_SIZES_PX = (4.0, 2000.0)
 
 
 class FrameCommands:
@@ -169,9 +162,10 @@ class ViewCommands:
             step is Step.COVER and fix is not None and fix.cover.parts
         ):
             tool = "edit"
-        if step is Step.FILL and plate is None:
+        if step is Step.FILL and not self._desk.painting(project)[0]:
             tool = "hand"
-        look = Look.CLEAN_PLATE if step is Step.FILL and plate is not None else Look.RESULT
+        is_on_plate = step is Step.FILL and plate is not None and not self._desk.paints_shot
+        look = Look.CLEAN_PLATE if is_on_plate else Look.RESULT
         self._stage.cancel()
         self._session.set_desk(step=step, tool=tool, look=look, part_id="")
 
@@ -200,8 +194,12 @@ class ViewCommands:
         if steps and self._desk.step not in steps:
             self.go_to_step(steps[0])
         self._stage.cancel()
-        self._session.set_desk(tool=tool)
+        self._session.set_desk(**self._desk.with_brush(tool))
         self._changed()
+
+    def take_brush(self, tool: str) -> None:
+        """Take a brush."""
+        self._take(tool, Step.FILL)
 
     def tool_hand(self) -> None:
         """Move the view."""
@@ -215,23 +213,23 @@ class ViewCommands:
         """Edit the shape in hand."""
         self._take("edit", Step.COVER, Step.FOLLOW, Step.MATCH)
 
+    def tool_mould(self) -> None:
+        """Reshape softly."""
+        self._take("mould", Step.COVER, Step.FOLLOW, Step.MATCH)
+
+    def tool_scribble(self) -> None:
+        """Scribble, with the matte in sight."""
+        self._take("scribble", Step.COVER)
+        self._session.set_desk(look=Look.VEIL)
+
     def tool_pin(self) -> None:
         """Correct the surface on this frame."""
         self._take("pin", Step.FOLLOW)
 
-    def tool_clone(self) -> None:
-        """Clone."""
-        self._take("clone", Step.FILL)
-
-    def tool_heal(self) -> None:
-        """Heal."""
-        self._take("heal", Step.FILL)
-
-    def tool_restore(self) -> None:
-        """Restore."""
-        self._take("restore", Step.FILL)
-
     def _scale_brush(self, factor: float) -> None:
+        if self._desk.tool == "mould":
+            self._session.set_desk(mould_px=float(np.clip(self._desk.mould_px * factor, *MOULD_SIZES_PX)))
+            return
         brush = self._desk.brush
         size = float(np.clip(brush.size_px * factor, *BRUSH_SIZES_PX))
         self._session.set_desk(brush=replace(brush, size_px=size))
@@ -281,10 +279,19 @@ class ViewCommands:
         """Wipe between result and plate."""
         self._toggle("has_wipe")
 
+    def veil(self) -> None:
+        """Lay the matte over the picture, or take it away."""
+        is_on = self._desk.look is Look.VEIL
+        self._session.set_desk(look=Look.RESULT if is_on else Look.VEIL)
+
     def sheet(self) -> None:
         """Show the surface on all frames at once, or the result again."""
         is_on = self._desk.look is Look.SHEET
         self._session.set_desk(look=Look.RESULT if is_on else Look.SHEET)
+
+
+for _tool in BRUSHES:
+    setattr(ViewCommands, f"tool_{_tool}", partialmethod(ViewCommands.take_brush, _tool))
 
 
 class ItemCommands:
@@ -326,40 +333,6 @@ class ItemCommands:
             return
         self._session.set_desk(fix_id="", fix_ids=(), part_id="", step=Step.COVER, tool="draw", look=Look.RESULT)
 
-    def new_plate(self) -> None:
-        """Make a clean plate of the frame on screen and begin to paint."""
-        self._add_plate(FromFrame())
-
-    def plate_from_picture(self) -> None:
-        """Make a clean plate of a picture that was painted elsewhere."""
-        chosen, _ = QFileDialog.getOpenFileName(self._window, "Picture for the clean plate")
-        if chosen:
-            self._add_plate(FromPicture(path=chosen))
-
-    def _add_plate(self, base: FromFrame | FromPicture) -> None:
-        shot, surface = self._shot, self._desk.surface(self._session.project)
-        if shot is None or surface is None or placement(shot, surface) is None:
-            self._session.error_shown.emit(
-                "A clean plate lies on a followed surface. Draw an area and follow it first."
-            )
-            return
-        frame = self._desk.frame
-        name = free_name("Plate", shot.clean_plates)
-        plate = CleanPlate(id=new_id(), name=name, surface_id=surface.id, home_frame=frame, base=base)
-        fix = self._desk.fix(self._session.project)
-
-        def edit(project: Project) -> Project:
-            project = edits.add_clean_plate(project, shot.id, plate)
-            if fix is not None and fix.surface_id == surface.id and isinstance(fix.fill, Plates):
-                fill = Plates(plate_ids=(*fix.fill.plate_ids, plate.id))
-                project = edits.change_fix(project, shot.id, fix.id, fill=fill)
-            return project
-
-        if self._session.commit(f"Clean plate from {frame}", edit):
-            self._session.set_desk(
-                plate_id=plate.id, step=Step.FILL, tool="clone", look=Look.CLEAN_PLATE, stroke_ids=()
-            )
-
     # -- removing -------------------------------------------------------------------------------------------
 
     def remove_selected(self) -> None:
@@ -368,11 +341,11 @@ class ItemCommands:
         if focused is not None:
             focused()
         elif self._desk.step is Step.FILL:
-            self.remove_strokes()
+            self._window.painting.remove_strokes()  # type: ignore[attr-defined]
         elif self._desk.step is Step.FOLLOW and self._is_pinned():
             desk = self._desk
             self._session.commit(f"Unpin {desk.frame}", edits.remove_pin, desk.shot_id, desk.surface_id, desk.frame)
-        else:
+        elif not self._window.shapes.remove_chosen():  # type: ignore[attr-defined]
             self._remove_key()
 
     def _focused_list(self) -> Callable[[], object] | None:
@@ -403,21 +376,15 @@ class ItemCommands:
             and shape.key_at(desk.frame) is not None
             and (len(shape.keys) > 1 or desk.step is not Step.FOLLOW)
         ):
-            self._session.commit("Remove key", edits.remove_shape_key, desk.shot_id, shape.id, desk.frame)
-
-    def remove_strokes(self) -> None:
-        """Remove the chosen strokes, or else the last one."""
-        desk, plate = self._desk, self._desk.plate(self._session.project)
-        if plate is None or not plate.painting.strokes:
-            return
-        ids = desk.stroke_ids or (plate.painting.strokes[-1].id,)
-        self._session.set_desk(stroke_ids=())
-        label = "Remove stroke" if len(ids) == 1 else f"Remove {len(ids)} strokes"
-        self._session.commit(label, edits.remove_strokes, desk.shot_id, plate.id, ids)
+            self._session.commit("Remove key", edits.remove_shape_keys, desk.shot_id, shape.id, (desk.frame,))
 
     def stop(self) -> None:
         """Drop the shape in hand, stop reading a picture, let go of chosen strokes, else stop what runs."""
-        if self._stage.cancel() or self._stage.views.stop_reading():
+        shapes = self._window.shapes  # type: ignore[attr-defined]
+        if self._stage.cancel() or self._stage.views.stop_reading() or shapes.leave_proposal():
+            return
+        if self._desk.vertices or self._desk.keys:
+            self._session.set_desk(vertices=(), keys=())
             return
         if self._desk.stroke_ids:
             self._session.set_desk(stroke_ids=())

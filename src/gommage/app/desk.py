@@ -3,15 +3,18 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, field
-from typing import TypeVar
+from enum import StrEnum
+from typing import Any, TypeVar
 
 from gommage.core.document import (
     Brush,
     CleanPlate,
+    Combine,
     Drawn,
     Fix,
     FrameRange,
     MattePart,
+    Painting,
     PlaneFollow,
     Project,
     Shape,
@@ -21,14 +24,26 @@ from gommage.core.document import (
     Surface,
     Tool,
 )
+from gommage.core.document.edits import Reach, Slot
 from gommage.core.document.records.base import HasId
 from gommage.core.engine import Look, Step
 from gommage.core.picture.colour import DEFAULT_DISPLAY, Display
 
-__all__ = ["BRUSHES", "Desk", "Draws", "ToolKind"]
+__all__ = ["BRUSHES", "Desk", "Draws", "Life", "ToolKind"]
+
+
+class Life(StrEnum):
+    """For which frames the next stroke lives."""
+
+    THIS = "this"
+    ON = "on"
+    UP_TO = "up to"
+    ALL = "all"
+    MARKED = "marked"
+
 
 ToolKind = str
-"""hand, draw, edit, pin, or the name of a brush."""
+"""hand, draw, edit, mould, pin, or the name of a brush."""
 Draws = str
 """surface, points, still, by hand (all: another surface), area or keep-out (of the one in hand)."""
 BRUSHES = tuple(tool.value for tool in Tool)
@@ -49,9 +64,39 @@ class Desk:
     fix_ids : tuple of str
         All fixes that are chosen; `fix_id` is the one in hand.
     part_id : str
-        The part of a matte, or the spot, that is in hand; empty: the first.
+        The part of a matte, or the spot, that is in hand; empty: the first. `part_ids` are others chosen with it.
+    vertices : tuple of int
+        Chosen vertices of the part in hand.
+    keys : tuple of int
+        Frames of its chosen keys.
+    slot : Slot
+        Which matte of the fix new shapes go to: its cover or its hold-outs. `combine` is what they do there.
+    draws_by : str
+        points, freehand, ellipse or box; round or with corners, open or closed; on the picture instead of a surface.
+    reach : Reach
+        Which keys a change by hand reaches.
+    mould, mould_px, mould_adds
+        What soft reshape does, how wide (in pixels of the frame), whether it adds vertices where it needs them.
+    softens, has_box : bool
+        Whether softness of single vertices is in hand, and the box around what is chosen.
+    solo_id : str
+        The part that alone is looked at.
+    proposal, proposal_sure
+        On which frame a key is proposed, and how well it agrees with the edge, 0 to 1.
+    veil, veil_colour
+        How strong the veil of the matte is, 0 to 1, and its colour by name.
+    dot_px : float
+        How large vertices are drawn.
     stroke_ids : tuple of str
-        Chosen strokes of the clean plate in hand.
+        Chosen strokes of what is painted on. `lists_all` lists those of other frames too.
+    paints_shot : bool
+        Whether the brush paints on the shot, as strokes of the fix in hand, instead of on a clean plate.
+    rides : bool
+        Whether a stroke on the shot rides on the fix's surface; else it stays put in the picture.
+    life : Life
+        For which frames a stroke on the shot lives.
+    kept : tuple of (tool, Brush, Life)
+        What the other brushes were last set to.
     draws : str
         What a shape drawn in the Follow step becomes: see `Draws`.
     pin_points : tuple
@@ -59,8 +104,11 @@ class Desk:
     marked : (first, last) or None
         Marked frames: what follows, smooths and trims a part of the shot works on them.
     source, source_at
-        Where the brush takes its pixels: from a distance, or from a place (in pixels of the clean plate) whose distance
-        the next touch fixes.
+        Where the brush takes its pixels: from a distance, or from a place (in pixels of what is painted on) whose
+        distance the next touch fixes.
+    source_frames, source_pinned
+        From so many frames before or after, or always from one frame. `source_along` brings that into register by the
+        surface; `source_is_plate` takes the plate instead of what lies below.
     last_point : (x, y) or None
         Where the last stroke ended, in pixels of the clean plate.
     wipe : float
@@ -74,7 +122,33 @@ class Desk:
     fix_ids: tuple[str, ...] = ()
     plate_id: str = ""
     part_id: str = ""
+    part_ids: tuple[str, ...] = ()
+    vertices: tuple[int, ...] = ()
+    keys: tuple[int, ...] = ()
+    slot: Slot = Slot.COVER
+    combine: Combine = Combine.ADD
+    draws_by: str = "points"
+    draws_round: bool = False
+    draws_open: bool = False
+    draws_on_picture: bool = False
+    reach: Reach = Reach.THIS
+    mould: str = "pull"
+    mould_px: float = 120.0
+    mould_adds: bool = False
+    softens: bool = False
+    has_box: bool = False
+    solo_id: str = ""
+    proposal: int | None = None
+    proposal_sure: float = 0.0
+    veil: float = 0.5
+    veil_colour: str = "pink"
+    dot_px: float = 4.0
     stroke_ids: tuple[str, ...] = ()
+    lists_all: bool = True
+    paints_shot: bool = False
+    rides: bool = True
+    life: Life = Life.ALL
+    kept: tuple[tuple[str, Brush, Life], ...] = ()
     draws: Draws = "surface"
     pin_points: tuple[tuple[float, float], ...] = ()
     marked: tuple[int, int] | None = None
@@ -83,6 +157,11 @@ class Desk:
     brush: Brush = field(default_factory=Brush)
     source: Source | None = None
     source_at: tuple[float, float] | None = None
+    source_frames: int = 0
+    source_pinned: int | None = None
+    source_along: bool = True
+    source_is_plate: bool = False
+    shows_source: bool = False
     last_point: tuple[float, float] | None = None
     look: Look = Look.RESULT
     is_steady: bool = False
@@ -116,13 +195,17 @@ class Desk:
         return _found(shot.clean_plates, self.plate_id) if shot else None
 
     def parts(self, project: Project) -> tuple[MattePart, ...]:
-        """Return the parts that the step works on: areas and keep-outs in Follow, else the cover's."""
+        """Return the parts that the step works on: areas and keep-outs in Follow, else the cover's and hold-outs'.
+
+        What shared mattes are made of comes after the part that uses them.
+        """
+        shot, surface, fix = self.shot(project), self.surface(project), self.fix(project)
+        if shot is None:
+            return ()
         if self.step is Step.FOLLOW:
-            surface = self.surface(project)
             how = surface.how if surface is not None else None
-            return (*how.areas.parts, *how.keep_outs.parts) if isinstance(how, PlaneFollow) else ()
-        fix = self.fix(project)
-        return fix.cover.parts if fix is not None else ()
+            return shot.unfolded((*how.areas.parts, *how.keep_outs.parts)) if isinstance(how, PlaneFollow) else ()
+        return shot.unfolded((*fix.cover.parts, *fix.hold_outs.parts)) if fix is not None else ()
 
     def part(self, project: Project) -> MattePart | None:
         """Return the part in hand: the one that was chosen, else the first."""
@@ -134,11 +217,32 @@ class Desk:
         part = self.part(project)
         return part.source.shape if part is not None and isinstance(part.source, Drawn) else None
 
+    def chosen_vertices(self, part_id: str) -> tuple[int, ...]:
+        """Return the chosen vertices of a part; those of any but the one in hand are not chosen."""
+        return self.vertices if part_id == self.part_id else ()
+
+    def painting(self, project: Project) -> tuple[str, Painting]:
+        """Return what is painted: whose it is (empty: nobody's), and its strokes."""
+        fix, plate = self.fix(project), self.plate(project)
+        if self.paints_shot:
+            return ("", Painting()) if fix is None else (fix.id, fix.touch_up)
+        return ("", Painting()) if plate is None else (plate.id, plate.painting)
+
     def strokes(self, project: Project) -> tuple[Stroke, ...]:
         """Return the chosen strokes."""
-        plate = self.plate(project)
-        chosen = plate.painting.strokes if plate is not None else ()
-        return tuple(stroke for stroke in chosen if stroke.id in self.stroke_ids)
+        return tuple(stroke for stroke in self.painting(project)[1].strokes if stroke.id in self.stroke_ids)
+
+    def with_brush(self, tool: str) -> dict[str, Any]:
+        """Return what of the desk another tool in hand changes: each brush is as it was last set."""
+        changes: dict[str, Any] = {"tool": tool}
+        if tool == self.tool or tool not in BRUSHES:
+            return changes
+        kept = {name: (brush, life) for name, brush, life in self.kept}
+        if self.tool in BRUSHES:
+            kept[self.tool] = self.brush, self.life
+        brush, life = kept.get(tool, (self.brush, self.life))
+        changes["kept"] = tuple((name, one, other) for name, (one, other) in kept.items())
+        return changes | {"brush": brush, "life": life}
 
     @property
     def marked_frames(self) -> FrameRange | None:

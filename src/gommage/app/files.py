@@ -62,8 +62,12 @@ class FileCommands:
         self._projects.leaving(lambda: self._session.begin(fresh, is_saved=False))
 
     def open_demo(self) -> None:
-        """Draw the paper theatre, the first time, and begin on it as soon as there is a frame."""
-        self._projects.leaving(lambda: self._work.draw_demo(self._session.begin))
+        """Draw the paper theatre's label, the first time, and begin on it as soon as there is a frame."""
+        self._projects.leaving(lambda: self._work.draw_demo("label", self._session.begin))
+
+    def open_crosses(self) -> None:
+        """Draw the paper theatre's crosses, the first time, and begin on them."""
+        self._projects.leaving(lambda: self._work.draw_demo("crosses", self._session.begin))
 
     def render_shot(self) -> None:
         """Ask where to and render beside the work."""

@@ -9,7 +9,7 @@ from pathlib import Path
 import numpy as np
 import platformdirs
 from PySide6.QtCore import QSignalBlocker, Qt, QTimer
-from PySide6.QtGui import QAction, QCloseEvent, QKeySequence
+from PySide6.QtGui import QCloseEvent
 from PySide6.QtWidgets import (
     QAbstractSpinBox,
     QApplication,
@@ -33,21 +33,25 @@ from gommage.app.files import FileCommands
 from gommage.app.lists.column import Column
 from gommage.app.look.controls import push_button, show_number
 from gommage.app.look.theme import DARK, LIGHT, apply_theme, icon, tabular_font
+from gommage.app.menus import build_menus, what_is_on, what_is_there
+from gommage.app.paint_commands import PaintCommands
 from gommage.app.picture.stage import Stage
 from gommage.app.picture.viewbar import ViewBar
 from gommage.app.picture.viewer import Viewer
 from gommage.app.projects import ProjectCommands
 from gommage.app.session import Session
+from gommage.app.steps.cover.commands import ShapeCommands
+from gommage.app.steps.cover.files import MatteFileCommands
 from gommage.app.steps.follow.commands import FollowCommands
 from gommage.app.steps.panel import StepPanel
 from gommage.app.strip.data import strip_data
 from gommage.app.strip.strip import FrameStrip
-from gommage.app.tray import TOOLS, Tray, action_button
+from gommage.app.tray import Tray, action_button
 from gommage.app.warming import warm_up
 from gommage.app.welcome import Welcome
 from gommage.app.work import LongWork, Work
 from gommage.core.document import Project, Shot
-from gommage.core.engine import Engine, Look, Priority, Step
+from gommage.core.engine import Engine, Look, Priority
 from gommage.core.picture.colour import configuration_fault
 
 __all__ = ["MainWindow"]
@@ -65,10 +69,9 @@ class MainWindow(QMainWindow):
         self.resize(1280, 800)
         self.session = Session(engine, journal_roots, self)
         self.work = Work(self.session)
-        self.actions_by_id: dict[str, QAction] = {}
         self._is_leaving = False
         self.standing_fault = ""
-        self._build_actions()
+        self.actions_by_id = build_menus(self, self.call)
         self._build_parts()
         state = state_root or Path(platformdirs.user_state_dir("gommage"))
         self.projects = ProjectCommands(self.session, self, state)
@@ -77,6 +80,9 @@ class MainWindow(QMainWindow):
         self.views = ViewCommands(self.session, self.stage, self.viewer, self._refresh_actions)
         self.items = ItemCommands(self.session, self.work, self.stage, self)
         self.follows = FollowCommands(self.session, self.work, self)
+        self.shapes = ShapeCommands(self.session, self.stage)
+        self.mattes = MatteFileCommands(self.session, self.work, self)
+        self.painting = PaintCommands(self.session, self)
         self._build_layout()
         self._connect()
         self._on_work_changed(None)
@@ -91,32 +97,22 @@ class MainWindow(QMainWindow):
 
     def handler(self, name: str) -> Callable[[], object]:
         """Return what does an action of the table: a method of one of the sets of commands, or of the window."""
-        holders = (self.projects, self.files, self.frames, self.views, self.items, self.follows, self)
+        holders = (
+            self.projects,
+            self.files,
+            self.frames,
+            self.views,
+            self.items,
+            self.follows,
+            self.shapes,
+            self.mattes,
+            self.painting,
+            self,
+        )
         found: Callable[[], object] = next(getattr(one, name) for one in holders if hasattr(type(one), name))
         return found
 
     # -- building -------------------------------------------------------------------------------------------
-
-    def _build_actions(self) -> None:
-        menus: dict[str, object] = {}
-        for entry in ACTIONS:
-            action = QAction(entry.text, self)
-            action.setObjectName(entry.id)
-            action.setShortcuts([QKeySequence(key) for key in entry.keys])
-            action.setCheckable(entry.is_checkable)
-            keys = f" ({entry.keys[0]})" if entry.keys else ""
-            action.setToolTip((entry.tip or entry.text.rstrip("…")) + keys)
-            if entry.icon:
-                action.setIcon(icon(entry.icon))
-                action.setIconVisibleInMenu(False)
-            action.triggered.connect(lambda _=False, name=entry.id: self.call(name))
-            self.actions_by_id[entry.id] = action
-            if entry.is_of_picture:
-                action.setShortcutContext(Qt.ShortcutContext.WidgetShortcut)
-            self.addAction(action)
-            if entry.menu not in menus:
-                menus[entry.menu] = self.menuBar().addMenu(entry.menu)
-            menus[entry.menu].addAction(action)  # type: ignore[attr-defined]
 
     def _build_parts(self) -> None:
         action = self.actions_by_id.__getitem__
@@ -222,14 +218,18 @@ class MainWindow(QMainWindow):
         self.viewer.hovered.connect(self._on_hovered)
         self.view_bar.look_chosen.connect(lambda look: session.set_desk(look=look))
         self.view_bar.display_chosen.connect(lambda display: session.set_desk(display=display))
+        self.view_bar.veil_chosen.connect(lambda veil, name: session.set_desk(veil=veil, veil_colour=name))
         self.panel.step_chosen.connect(self.views.go_to_step)
         self.strip.frame_chosen.connect(session.go_to)
         self.strip.span_dragged.connect(self.frames.set_span)
+        self.strip.keys_chosen.connect(lambda keys: session.set_desk(keys=keys))
+        self.strip.keys_moved.connect(self.shapes.move_keys)
+        self.strip.keys_asked.connect(self.shapes.show_keys_menu)
         self.strip.frames_marked.connect(lambda first, last: session.set_desk(marked=(first, last)))
         self.frame_box.valueChanged.connect(session.go_to)
         self.column.add_fix.connect(self.items.new_fix)
         self.column.add_surface.connect(self.items.new_surface)
-        self.column.add_plate.connect(self.items.new_plate)
+        self.column.add_plate.connect(self.painting.new_plate)
         self.column.remove_asked.connect(self.items.remove_selected)
         self.welcome.project_chosen.connect(self.projects.open_project)
         for box in self.findChildren(QAbstractSpinBox):
@@ -335,19 +335,7 @@ class MainWindow(QMainWindow):
         self.strip.show_frame(self.desk.frame)
 
     def _refresh_actions(self) -> None:
-        project, desk = self.session.shown, self.desk
-        surface = desk.surface(project)
-        is_followed = surface is not None and (
-            surface.track is not None or bool(surface.pins) or surface.how.__struct_config__.tag in ("still", "by hand")
-        )
-        there = {
-            "": True,
-            "shot": self.shot is not None,
-            "surface": surface is not None,
-            "track": is_followed,
-            "fix": desk.fix(project) is not None,
-            "plate": desk.plate(project) is not None,
-        }
+        there = what_is_there(self.desk, self.session.shown)
         for entry in ACTIONS:
             self.actions_by_id[entry.id].setEnabled(there[entry.needs])
         history = self.session.history
@@ -359,17 +347,8 @@ class MainWindow(QMainWindow):
                 action.setText(words)
                 action.setToolTip(f"{words} ({action.shortcut().toString()})")
         self.actions_by_id["play"].setIcon(icon("pause" if self.frames.is_playing else "play"))
-        for name, is_on in self._checks().items():
+        for name, is_on in what_is_on(self.desk, self.session.shown, is_playing=self.frames.is_playing).items():
             self.actions_by_id[name].setChecked(is_on)
-
-    def _checks(self) -> dict[str, bool]:
-        """Return which checkable actions are on."""
-        desk = self.desk
-        checks = {f"step_{step.lower()}": desk.step is step for step in Step}
-        checks |= {f"tool_{tool}": desk.tool == tool for tool in TOOLS}
-        checks |= {"steady": desk.is_steady, "lattice": desk.has_lattice, "wipe": desk.has_wipe}
-        checks |= {"square_on": desk.is_square_on, "test_card": desk.has_test_card, "trails": desk.has_trails}
-        return checks | {"sheet": desk.look is Look.SHEET, "play": self.frames.is_playing}
 
     def _on_work_changed(self, running: LongWork | None) -> None:
         self.progress.setVisible(running is not None)
@@ -445,6 +424,9 @@ def _without_frame(desk: Desk) -> tuple[object, ...]:
     """Return what of the desk strip, actions and hint depend on."""
     return (
         desk.shot_id, desk.surface_id, desk.fix_id, desk.plate_id, desk.part_id, desk.step, desk.tool, desk.look,
-        desk.draws, desk.pin_points, desk.marked, desk.is_steady, desk.is_square_on, desk.has_lattice,
+        desk.draws, desk.pin_points, desk.marked, desk.vertices, desk.keys, desk.slot, desk.reach, desk.softens,
+        desk.stroke_ids, desk.paints_shot,
+        desk.has_box, desk.solo_id, desk.dot_px, desk.mould, desk.draws_by, desk.draws_open,
+        desk.is_steady, desk.is_square_on, desk.has_lattice,
         desk.has_test_card, desk.has_trails, desk.has_wipe,
     )  # fmt: skip

@@ -24,6 +24,8 @@ __all__ = ["Place", "Session", "measured_key"]
 Edit = Callable[[Project], Project]
 DEMO_JOB = ("long", "demo")
 """Draws the very shot that is put on the desk; it goes on."""
+PREVIEWS = ("follow", "solo", "proposal", "gesture")
+"""What is shown without being done: what a follow has found, one part alone, a proposed key, what a hand does."""
 SUMMARY_MS = 15
 """So long changes are gathered before lists and strip are brought up to date."""
 
@@ -85,6 +87,7 @@ class Session(QObject):
         self._shown: Project = self.history.present
         self._previews: dict[str, Edit] = {}
         self._measures: dict[Hashable, tuple[FrameMeasures, ...]] = {}
+        self._drifts: dict[Hashable, dict[int, float]] = {}
         self.journal_roots = journal_roots
         self._journal: JournalWriter | None = None
         self._gesture = ""
@@ -217,7 +220,7 @@ class Session(QObject):
     def _show(self) -> None:
         """Bring what is shown up to date with the history and what goes on."""
         shown = self.project
-        for name in ("follow", "gesture"):
+        for name in PREVIEWS:
             if name in self._previews:
                 try:
                     shown = self._previews[name](shown)
@@ -355,6 +358,19 @@ class Session(QObject):
         """Keep the figures that were measured for a `measured_key`."""
         self._measures[key] = figures
         self._summarising.start()
+
+    def drift(self, part_id: str) -> dict[int, float]:
+        """Return how far carrying a part of scribbles drifted on each frame, empty if it was not carried as it is."""
+        shot = self.shot
+        part = self.desk.part(self._shown) if shot is not None else None
+        if shot is None or part is None or part.id != part_id:
+            return {}
+        return self._drifts.get((shot.footage, part.source), {})
+
+    def keep_drift(self, key: Hashable, drifts: dict[int, float]) -> None:
+        """Keep how far carrying drifted, for footage and scribbles."""
+        self._drifts[key] = drifts
+        self.summary_changed.emit()
 
     def surface_summary(self, surface_id: str) -> SurfaceSummary | None:
         """Return what is known of a surface over its frames; a moment old while it changes."""

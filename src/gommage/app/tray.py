@@ -7,25 +7,27 @@ from __future__ import annotations
 
 from collections.abc import Callable
 
-from msgspec.structs import replace
 from PySide6.QtGui import QAction
 from PySide6.QtWidgets import QHBoxLayout, QLabel, QSizePolicy, QToolButton, QVBoxLayout, QWidget
 
-from gommage.app.desk import Desk
+from gommage.app.brush_line import BrushLine
+from gommage.app.desk import BRUSHES, Desk
 from gommage.app.hands.ground import Ground
+from gommage.app.hands.mould import Mould
 from gommage.app.hands.spots import places_spots
-from gommage.app.look.controls import DragNumber
+from gommage.app.menus import TOOLS
 from gommage.app.session import Session
+from gommage.app.shape_line import ShapeLine
+from gommage.core.document.edits import Slot
 from gommage.core.engine import Look, Step
 
 __all__ = ["Tray", "action_button", "hint_of"]
 
-TOOLS = ("hand", "draw", "edit", "pin", "clone", "heal", "restore")
 TOOLS_OF = {
-    Step.FOLLOW: ("hand", "draw", "edit", "pin"),
-    Step.COVER: ("hand", "draw", "edit"),
-    Step.FILL: ("hand", "clone", "heal", "restore"),
-    Step.MATCH: ("hand", "edit"),
+    Step.FOLLOW: ("hand", "draw", "edit", "mould", "pin"),
+    Step.COVER: ("hand", "draw", "edit", "mould", "scribble"),
+    Step.FILL: ("hand", *BRUSHES),
+    Step.MATCH: ("hand", "edit", "mould"),
     Step.CHECK: ("hand",),
 }
 DRAWN = {
@@ -35,6 +37,26 @@ DRAWN = {
     "still": "what stands still",
     "by hand": "the thing, by its corners",
     "points": "the features",
+}
+
+DRAW_HINTS = {
+    "points": "Click round {}; click the first point to close",
+    "freehand": "Draw round {} in one go",
+    "ellipse": "Drag over {}; Shift makes a circle, Alt from its middle",
+    "box": "Drag over {}; Shift makes a square, Alt from its middle",
+}
+MORE_HINTS = {
+    "draw": "Drag while clicking pulls handles out. A click on the first point closes the line, one on the last leaves "
+    "it open. Escape drops it.",
+    "edit": "Shift chooses more points; beside the shape a box chooses, with Alt a lasso, with Control a touch. "
+    "Control on the line adds a point, on a point removes it. Alt pulls handles out of a point.",
+}
+MOULD_HINTS = {
+    Mould.PULL: "Drag: what is within reach comes along (R and T change the reach)",
+    Mould.PUSH: "Drag against the outline to push it (R and T change the reach)",
+    Mould.SWELL: "Drag to swell what is within reach (R and T change the reach)",
+    Mould.SHRINK: "Drag to draw in what is within reach (R and T change the reach)",
+    Mould.SMOOTH: "Drag to smooth what is within reach (R and T change the reach)",
 }
 
 
@@ -67,66 +89,43 @@ class Tray(QWidget):
         row.addWidget(self.hint, 1)
         for name in ("undo", "redo"):
             row.addWidget(action_button(action(name)))
-        self._line = self._brush_line()
+        self.brush_line = BrushLine(session)
+        self._shape_line = ShapeLine(session, action)
         column = QVBoxLayout(self)
         column.setContentsMargins(0, 0, 0, 3)
         column.setSpacing(2)
         column.addLayout(row)
-        column.addWidget(self._line)
+        column.addWidget(self.brush_line)
+        column.addWidget(self._shape_line)
         session.desk_changed.connect(self._on_desk_changed)
         self._show_desk(session.desk)
 
-    def _brush_line(self) -> QWidget:
-        line = QWidget()
-        row = QHBoxLayout(line)
-        row.setContentsMargins(10, 0, 8, 0)
-        row.setSpacing(6)
-        self.size_number = DragNumber(
-            "Size", 1, 400, "px", tip="Diameter of the brush (R smaller, T larger)", is_even=False
-        )
-        self.softness_number = DragNumber("Softness", 0, 100, "%", tip="How soft the rim is")
-        self.opacity_number = DragNumber("Opacity", 0, 100, "%", tip="Of the whole stroke")
-        for words, number, field, unit in (
-            ("Size", self.size_number, "size_px", 1.0),
-            ("Softness", self.softness_number, "softness", 100.0),
-            ("Opacity", self.opacity_number, "opacity", 100.0),
-        ):
-            row.addWidget(QLabel(words))
-            row.addWidget(number)
-            number.valueChanged.connect(lambda value, f=field, u=unit: self._set_brush(f, value / u))
-        row.addSpacing(6)
-        self._source_label = QLabel("Source")
-        self.source = QLabel()
-        self.source.setProperty("quiet", True)
-        self.source.setAccessibleName("Source")
-        self.source.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
-        row.addWidget(self._source_label)
-        row.addWidget(self.source, 1)
-        return line
-
-    def _set_brush(self, field: str, value: float) -> None:
-        self._session.set_desk(brush=replace(self._session.desk.brush, **{field: value}))
-
     def _on_desk_changed(self, old: Desk, new: Desk) -> None:
-        if (old.step, old.tool, old.brush, old.look) != (new.step, new.tool, new.brush, new.look):
+        if _tools_of(old) != _tools_of(new):
             self._show_desk(new)
+        self.brush_line.show_desk(new)
+        self._shape_line.show_desk(new)
 
     def _show_desk(self, desk: Desk) -> None:
         shown = TOOLS_OF[desk.step]
         for tool, button in self._tools.items():
             button.setVisible(tool in shown)
-        self._line.setVisible(desk.paint_tool is not None and desk.step is Step.FILL)
-        self.size_number.set_value(desk.brush.size_px)
-        self.softness_number.set_value(desk.brush.softness * 100)
-        self.opacity_number.set_value(desk.brush.opacity * 100)
+        self.brush_line.show_desk(desk)
+        self._shape_line.show_desk(desk)
 
     def show_source(self, words: str) -> None:
         """Say where the brush takes its pixels from."""
-        self.source.setText(words)
+        self.brush_line.show_source(words)
 
     def show_hint(self, ground: Ground) -> None:
         """Say what the tool in hand does here."""
         self.hint.setText(hint_of(ground))
+        self.hint.setToolTip(MORE_HINTS.get(ground.desk.tool, ""))
+
+
+def _tools_of(desk: Desk) -> tuple[object, ...]:
+    """Return what of the desk the tools that are offered depend on."""
+    return desk.step, desk.tool, desk.look
 
 
 def hint_of(ground: Ground) -> str:
@@ -140,14 +139,25 @@ def hint_of(ground: Ground) -> str:
         follows = desk.step is Step.FOLLOW
         if follows and places_spots(ground):
             return "Click on features that stand out"
-        what = DRAWN[desk.draws] if follows else "the thing"
-        return f"Click round {what}; click the first point to close"
+        holds_out = desk.slot is Slot.HOLD_OUTS and not follows
+        what = DRAWN[desk.draws] if follows else "what stays in front" if holds_out else "the thing"
+        return DRAW_HINTS[desk.draws_by].format(what)
     if desk.tool == "pin":
         own = f"{len(desk.pin_points)} own points" if desk.pin_points else "the corners"
         return f"Drag {own} where they belong here; Alt-click for own points"
     if desk.tool == "edit":
+        if desk.has_box:
+            return "Corners and sides scale, the knob turns; with Control perspective and shear"
+        if desk.softens:
+            return "Drag the outer dots: how far the edge fades at each point"
         return "Drag points, or inside to move the whole shape"
+    if desk.tool == "scribble":
+        return "A few strokes inside the thing, with Alt some outside it"
+    if desk.tool == "mould":
+        return MOULD_HINTS[Mould(desk.mould)]
     if desk.paint_tool is not None:
+        if desk.paints_shot:
+            return f"Painting on the shot, strokes of {ground.fix.name}" if ground.fix else "Paint on the shot"
         plate = ground.plate
         return f"Painting on {plate.name}, home frame {plate.home_frame}" if plate else "Make a clean plate to paint on"
     return "Drag to move the picture, wheel to zoom"

@@ -6,7 +6,7 @@ from collections.abc import Callable
 
 import numpy as np
 
-from gommage.core.document import Brush, Matte, MotionModel, Shape, Stroke
+from gommage.core.document import Brush, Matte, MotionModel, Shape, Softness, Stroke
 from gommage.core.document.arrays import Array
 from gommage.core.geometry import IDENTITY, Window, shift
 
@@ -16,8 +16,11 @@ __all__ = ["warm_up"]
 def warm_up(check: Callable[[], None]) -> None:
     """Run each compiled loop once on next to nothing."""
     from gommage.core.cover import matte_at, matte_pixels
-    from gommage.core.follow.align import align, make_pyramid, make_template, polygon_mask
-    from gommage.core.paint import Canvas, lay_stroke
+    from gommage.core.cover.freehand import fitted_line
+    from gommage.core.cover.kernels import flattened
+    from gommage.core.follow.align import align, make_pyramid, make_template
+    from gommage.core.follow.masks import polygon_mask
+    from gommage.core.paint import Canvas, lay_stroke, plainly
     from gommage.core.picture import resample
     from gommage.core.picture.colour import show
 
@@ -29,11 +32,16 @@ def warm_up(check: Callable[[], None]) -> None:
     check()
     stroke = Stroke(id="warm", points=Array([[4.0, 4.0, 1.0], [9.0, 9.0, 1.0]]), brush=Brush(size_px=4.0))
     canvas = Canvas(small)
-    lay_stroke(canvas, canvas, stroke)
+    lay_stroke(canvas, canvas, plainly(stroke))
     check()
     area = polygon_mask([np.array([[12.0, 12.0], [52.0, 12.0], [52.0, 52.0], [12.0, 52.0]])], Window.of(64, 64))
     texture = np.random.default_rng(0).random((64, 64)).astype(np.float32)
     align(make_template(texture, area), make_pyramid(texture, 2), np.eye(3), MotionModel.SHIFT)
     check()
     cover = Matte.of(Shape.of("warm", 1, [[2, 2], [9, 2], [9, 9]]))
-    matte_pixels(matte_at(cover, 1, lambda surface_id: IDENTITY), Window.of(16, 16))
+    flattened(np.zeros((3, 8)), np.zeros(3, np.int8), 0.01, 1, 512)
+    softer = Matte.of(*cover.shapes, softness=Softness(outwards_px=2.0))
+    for one in (cover, softer):
+        matte_pixels(matte_at(one, 1, lambda surface_id, frame: IDENTITY), Window.of(16, 16))
+    check()
+    fitted_line(np.array([[0.0, 0.0], [20.0, 0.0], [10.0, 20.0]]))

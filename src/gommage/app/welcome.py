@@ -21,6 +21,13 @@ THEATRE = (
         "Price label",
         "A sticker on a column; what is behind it is never seen. The camera moves, the lantern dims.",
         "theatre-label.png",
+        "open_demo",
+    ),
+    (
+        "Crosses of tape",
+        "Crosses on a sky, behind a puppet's paper hair and a swinging lantern that have to stay in front.",
+        "theatre-crosses.png",
+        "open_crosses",
     ),
 )
 PICTURE = QSize(144, 81)
@@ -92,9 +99,9 @@ class Welcome(QWidget):
         column.addLayout(self._recent)
         column.addSpacing(6)
         column.addWidget(heading("The paper theatre, to try everything on"))
-        for name, words, picture in THEATRE:
+        for name, words, picture, opens in THEATRE:
             tile = Tile(name, words, ASSETS / "pictures" / picture)
-            tile.pressed.connect(action("open_demo").trigger)
+            tile.pressed.connect(action(opens).trigger)
             column.addWidget(tile)
         self.show_recent(())
 

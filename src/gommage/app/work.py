@@ -107,7 +107,8 @@ class Work(QObject):
         self.running = running
         self.changed.emit(running)
 
-    def _progress(self, words: str, share: float) -> None:
+    def tell(self, words: str, share: float) -> None:
+        """Tell how far what runs is; in the interface thread."""
         if self.running is not None:
             self._set(replace(self.running, words=words, share=share))
 
@@ -154,8 +155,8 @@ class Work(QObject):
 
     # -- the demo -------------------------------------------------------------------------------------------
 
-    def draw_demo(self, begun: Callable[[Project], None]) -> None:
-        """Draw the demo shot beside the interface, unless it is there.
+    def draw_demo(self, which: str, begun: Callable[[Project], None]) -> None:
+        """Draw a shot of the paper theatre beside the interface, unless it is there.
 
         `begun` is told of it as soon as a frame exists.
         """
@@ -163,23 +164,22 @@ class Work(QObject):
         is_begun = False
 
         def run(check: Callable[[], None]) -> Project:
-            from gommage.demo import make_demo  # loaded late: it costs the start of the program a second
-            from gommage.demo.job import demo_project
-            from gommage.demo.shot import demo_at
+            from gommage.demo.shots import SHOTS  # loaded late: it costs the start of the program a second
 
-            root = Path(platformdirs.user_cache_dir("gommage"))
+            root, shot = Path(platformdirs.user_cache_dir("gommage")), SHOTS[which]
 
             def shown(share: float) -> None:
                 nonlocal is_begun
                 if not is_begun:
                     is_begun = True
-                    session.later(partial(begun, demo_project(demo_at(root))))
-                session.later(partial(self._progress, words, share))
+                    session.later(partial(begun, shot.project(root)))
+                session.later(partial(self.tell, words, share))
 
             try:
-                return demo_project(make_demo(root, shown, check))
+                shot.make(root, shown, check)
             except OSError as error:
                 raise RenderError(f"The demo shot could not be written to {root}: {error.strerror}.") from error
+            return shot.project(root)
 
         self.run(words, "demo", run, lambda project: session.document_changed.emit(session.shown, session.shown))
 
@@ -223,7 +223,7 @@ class Work(QObject):
             return  # it came after the stop
         self._following = found
         words = "Fast frames once more" if found.is_again else self.running.words
-        self._progress(words, found.share)
+        self.tell(words, found.share)
         self._session.preview("follow", found.edit)
         self._session.go_to(found.frame)
 
@@ -257,9 +257,7 @@ class Work(QObject):
         key, words = measured_key(shot, fix.id), f"Measuring {fix.name}"
 
         def run(check: Callable[[], None]) -> tuple[FrameMeasures, ...]:
-            return session.engine.check(
-                shot, fix, check, lambda share: session.later(partial(self._progress, words, share))
-            )
+            return session.engine.check(shot, fix, check, lambda share: session.later(partial(self.tell, words, share)))
 
         self.run(words, "measure", run, lambda figures: session.keep_measures(key, figures))
 
@@ -271,7 +269,7 @@ class Work(QObject):
             return
 
         def progress(done: int, total: int) -> None:
-            session.later(partial(self._progress, f"Rendering {done} of {total}", done / total))
+            session.later(partial(self.tell, f"Rendering {done} of {total}", done / total))
 
         def returned(report: RenderReport) -> None:
             if report.left_out:

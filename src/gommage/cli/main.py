@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import json
 import sys
+from collections.abc import Sequence
 from pathlib import Path
-from typing import TYPE_CHECKING, NoReturn
+from typing import TYPE_CHECKING, Any, NoReturn
 
 import click
 import fileseq
@@ -13,8 +14,8 @@ import platformdirs
 
 from gommage import __version__
 from gommage.core.disk import write_whole
-from gommage.core.document import PlaneFollow, PointsFollow, Shot, Surface, edits, placement, store
-from gommage.core.engine import Engine, RenderTarget, followed, render, render_in_processes
+from gommage.core.document import Drawn, PlaneFollow, PointsFollow, Shot, Surface, edits, placement, store
+from gommage.core.engine import Engine, MatteTarget, RenderTarget, followed, render, render_in_processes, write_mattes
 from gommage.core.follow import read_track, write_track
 from gommage.core.picture import probe
 from gommage.core.picture.colour import configuration_fault
@@ -213,12 +214,42 @@ def render_(project: Path, out: Path, frames: str, kind: str, shot_name: str, pr
         sys.exit(2)
 
 
-def _surface(shot: Shot, name: str) -> Surface:
-    found = [surface for surface in shot.surfaces if name in (surface.name, surface.id)]
+@main.command("matte")
+@click.argument("project", type=click.Path(path_type=Path))
+@click.option("--out", required=True, type=click.Path(path_type=Path), help="A file such as mattes/label.exr.")
+@click.option("--fix", "fix_name", default="", help="Name of the fix; all fixes together if left out.")
+@click.option("--part", "part_names", multiple=True, help="Name of a shape of the fix; may be given several times.")
+@click.option("--frames", default="", help="Such as 1001-1010; all if left out.")
+@click.option("--format", "kind", default="exr-half", show_default=True, type=click.Choice(list(STILL_FORMATS)))
+@click.option("--shot", "shot_name", default="", help="Name of the shot; the first if left out.")
+def matte_(
+    project: Path, out: Path, fix_name: str, part_names: tuple[str, ...], frames: str, kind: str, shot_name: str
+) -> None:
+    """Write the matte of a fix, of some of its shapes, or of all fixes, as numbered pictures with their softness."""
+    _, shot = _load_shot(project, shot_name)
+    fix = _named(shot.fixes, fix_name, "fix", shot) if fix_name else None
+    if part_names and fix is None:
+        _fail("shapes are those of a fix; name it with --fix.")
+    parts = (*fix.cover.parts, *fix.hold_outs.parts) if fix is not None else ()
+    shapes = [part.source.shape for part in parts if isinstance(part.source, Drawn)]
+    part_ids = tuple(_named(shapes, name, "shape", shot).id for name in part_names)
+    chosen = tuple(part.id for part in parts if isinstance(part.source, Drawn) and part.source.shape.id in part_ids)
+    target = MatteTarget(out.parent, out.stem, kind)
+    written = write_mattes(Engine(), shot, target, _parse_frames(frames, shot), fix, chosen)
+    click.echo(f"{len(written)} written to {out.parent}")
+
+
+def _named(items: Sequence[Any], name: str, kind: str, shot: Shot) -> Any:
+    found = [one for one in items if name in (one.name, one.id)]
     if not found:
-        names = ", ".join(surface.name for surface in shot.surfaces) or "none"
-        _fail(f"there is no surface {name!r} in {shot.name}; there is: {names}")
+        names = ", ".join(one.name for one in items if one.name) or "none"
+        _fail(f"there is no {kind} {name!r} in {shot.name}; there is: {names}")
     return found[0]
+
+
+def _surface(shot: Shot, name: str) -> Surface:
+    found: Surface = _named(shot.surfaces, name, "surface", shot)
+    return found
 
 
 @main.command("follow")

@@ -2,38 +2,28 @@
 
 from __future__ import annotations
 
-import json
 from collections.abc import Callable
 from dataclasses import dataclass
 from functools import lru_cache
-from multiprocessing import get_context
 from pathlib import Path
 
-import cv2
 import numpy as np
-from numba import njit
 from numpy.typing import NDArray
 
 from gommage.core.document import SCENE_LINEAR, Footage, FrameRange
-from gommage.core.geometry import Camera, Mapping, Matrix, Points, Window, around, fitted, from_matrix, shift, then
+from gommage.core.geometry import Camera, Mapping, Points, Window, around, fitted, from_matrix, then
 from gommage.core.picture import Picture
 from gommage.core.picture.footage import read_picture
 from gommage.core.picture.writing import write_still
+from gommage.demo.filming import draw_frames, filmed, finer, grain_sigma, lay_over, moments, through_lens, with_grain
 from gommage.demo.scene import LABEL_CORNERS, OPENING, SHEET, backdrop, label, proscenium, village
 
 __all__ = ["FIRST_FRAME", "FRAMES", "DemoShot", "demo_at", "grain_sigma", "make_demo"]
 
 WIDTH, HEIGHT, FRAMES, FIRST_FRAME = 1280, 720, 72, 1001
-ASK_EVERY_S = 0.03
 FOCAL_PX = 1500.0
-SHUTTER = 0.5
 SHUTTER_SAMPLES = 5
-LENS_SIGMA_PX = 0.75
-GRAIN_SIGMA_PX = 0.55
-GRAIN_FLOOR = np.array([0.0022, 0.0020, 0.0028], np.float32)
-GRAIN_SLOPE = np.array([0.00016, 0.00013, 0.00022], np.float32)
 SHEET_WIDTH_UNITS = 5.2
-FINER = 2
 VERSION = 2
 """Raised when the drawing changes, so that an old shot in the cache is drawn anew."""
 
@@ -57,13 +47,13 @@ FRONT = Sheet(proscenium, 5.0, 7.0, SHEET_WIDTH_UNITS)
 
 @lru_cache(maxsize=4)
 def _painted(sheet: Sheet) -> Picture:
-    return _finer(sheet.paint())
+    return finer(sheet.paint())
 
 
 @lru_cache(maxsize=1)
 def _label() -> tuple[Picture, Mapping]:
     picture, sheet_from_label = label()
-    return _finer(picture), sheet_from_label
+    return finer(picture), sheet_from_label
 
 
 def _camera(time: float) -> Camera:
@@ -101,65 +91,11 @@ def _lantern(time: float) -> NDArray[np.float32]:
     return (np.array([1 - 0.21 * s, 1 - 0.25 * s, 1 - 0.33 * s]) * flicker).astype(np.float32)
 
 
-def _moments(time: float) -> NDArray[np.float64]:
-    """Return the times at which a frame is exposed."""
-    return time + (np.arange(SHUTTER_SAMPLES) - (SHUTTER_SAMPLES - 1) / 2) / SHUTTER_SAMPLES * SHUTTER
-
-
 def _passed(sheet: Sheet, frame: int) -> Mapping:
     """Return the mapping from a sheet to a frame, in the middle of what it passes while the shutter is open."""
     corners = Window.of(*SHEET).corners
-    places = [_frame_from_sheet(sheet, moment)(corners) for moment in _moments(frame - FIRST_FRAME)]
+    places = [_frame_from_sheet(sheet, moment)(corners) for moment in moments(frame - FIRST_FRAME, SHUTTER_SAMPLES)]
     return from_matrix(fitted(corners, np.mean(places, axis=0)))
-
-
-@njit(cache=True, nogil=True)  # type: ignore[untyped-decorator, unused-ignore]
-def _lay_over(below: Picture, rgba: Picture) -> None:
-    """Composite premultiplied colour over a picture, in place."""
-    for row in range(below.shape[0]):
-        for column in range(below.shape[1]):
-            keep = np.float32(1) - rgba[row, column, 3]
-            for c in range(3):
-                below[row, column, c] = below[row, column, c] * keep + rgba[row, column, c]
-
-
-@njit(cache=True, nogil=True)  # type: ignore[untyped-decorator, unused-ignore]
-def _film(rgba: Picture, to_sheet: Matrix, out: Picture) -> None:
-    """Set each pixel of a window (h, w, 4) to the sheet (H, W, 4) where it sees it, between four of its pixels."""
-    height, width = rgba.shape[:2]
-    for row in range(out.shape[0]):
-        y = row + 0.5
-        for column in range(out.shape[1]):
-            x = column + 0.5
-            w = to_sheet[2, 0] * x + to_sheet[2, 1] * y + to_sheet[2, 2]
-            u = (to_sheet[0, 0] * x + to_sheet[0, 1] * y + to_sheet[0, 2]) / w - 0.5
-            v = (to_sheet[1, 0] * x + to_sheet[1, 1] * y + to_sheet[1, 2]) / w - 0.5
-            if not (w > 0 and 0 <= u < width - 1 and 0 <= v < height - 1):
-                continue
-            i, j = int(u), int(v)
-            s, t = np.float32(u - i), np.float32(v - j)
-            one = np.float32(1)
-            for c in range(4):
-                above = rgba[j, i, c] * (one - s) + rgba[j, i + 1, c] * s
-                below = rgba[j + 1, i, c] * (one - s) + rgba[j + 1, i + 1, c] * s
-                out[row, column, c] = above * (one - t) + below * t
-
-
-def _filmed(rgba: Picture, frame_from_sheet: Mapping, window: Window) -> Picture:
-    """Return a finely drawn sheet as a window sees it: (h, w, 4).
-
-    Not by OpenCV's warp, which rounds places to 1/32 px: that alone would move the truth by 0.02 px.
-    """
-    to_sheet = then(frame_from_sheet, shift(-window.left, -window.top)).inverse().matrix
-    assert to_sheet is not None
-    out = np.zeros((window.height, window.width, 4), np.float32)
-    _film(rgba, np.diag([FINER, FINER, 1.0]) @ to_sheet, out)
-    return out
-
-
-def _finer(rgba: Picture) -> Picture:
-    """Return a sheet drawn more finely: what lies straight between its pixels is then as good as smooth."""
-    return cv2.resize(rgba, None, fx=FINER, fy=FINER, interpolation=cv2.INTER_CUBIC)
 
 
 def _exposed(time: float) -> tuple[Picture, Picture, Picture]:
@@ -170,13 +106,13 @@ def _exposed(time: float) -> tuple[Picture, Picture, Picture]:
     sticker, sheet_from_label = _label()
     added = np.zeros((label_seen.height, label_seen.width, 3), np.float32)
     matte = np.zeros((HEIGHT, WIDTH), np.float32)
-    for moment in _moments(time):
+    for moment in moments(time, SHUTTER_SAMPLES):
         picture = np.zeros_like(clean)
         opening = around(_frame_from_sheet(FRONT, moment)(OPENING), 4) & full
         for sheet in BEHIND:
-            _lay_over(picture[opening.slices], _filmed(_painted(sheet), _frame_from_sheet(sheet, moment), opening))
-        _lay_over(picture, _filmed(_painted(FRONT), _frame_from_sheet(FRONT, moment), full))
-        layer = _filmed(sticker, then(sheet_from_label, _frame_from_sheet(FRONT, moment)), label_seen)
+            lay_over(picture[opening.slices], filmed(_painted(sheet), _frame_from_sheet(sheet, moment), opening))
+        lay_over(picture, filmed(_painted(FRONT), _frame_from_sheet(FRONT, moment), full))
+        layer = filmed(sticker, then(sheet_from_label, _frame_from_sheet(FRONT, moment)), label_seen)
         added += layer[..., :3] - picture[label_seen.slices] * layer[..., 3:]
         clean += picture
         matte[label_seen.slices] += layer[..., 3]
@@ -184,14 +120,10 @@ def _exposed(time: float) -> tuple[Picture, Picture, Picture]:
     dirty[label_seen.slices] += added
     light = (_lantern(time) * _vignette() / SHUTTER_SAMPLES).astype(np.float32)
     return (
-        _through_lens((clean * light).astype(np.float32)),
-        _through_lens((dirty * light).astype(np.float32)),
-        _through_lens((matte / SHUTTER_SAMPLES).astype(np.float32)),
+        through_lens((clean * light).astype(np.float32)),
+        through_lens((dirty * light).astype(np.float32)),
+        through_lens((matte / SHUTTER_SAMPLES).astype(np.float32)),
     )
-
-
-def _through_lens(picture: Picture) -> Picture:
-    return cv2.GaussianBlur(picture, (0, 0), LENS_SIGMA_PX)
 
 
 def label_window(time: float) -> Window:
@@ -205,22 +137,6 @@ def _vignette() -> Picture:
     y, x = np.mgrid[0:HEIGHT, 0:WIDTH].astype(np.float32)
     radius = ((x - WIDTH * 0.52) / WIDTH) ** 2 + ((y - HEIGHT * 0.45) / HEIGHT) ** 2
     return (1.38 - 0.74 * radius)[..., None]
-
-
-def grain_sigma(level: Picture) -> Picture:
-    """Return the deviation of the shot's grain at scene-linear levels (..., 3)."""
-    return np.sqrt(GRAIN_FLOOR**2 + GRAIN_SLOPE * np.maximum(level, 0))
-
-
-def _grain(frame: int) -> Picture:
-    """Return a frame's grain (H, W, 3) of deviation 1."""
-    white = np.random.default_rng((7, frame)).standard_normal((HEIGHT, WIDTH, 3), dtype=np.float32)
-    soft = cv2.GaussianBlur(white, (0, 0), GRAIN_SIGMA_PX)
-    return soft / soft.std()
-
-
-def _with_grain(picture: Picture, frame: int) -> Picture:
-    return picture + _grain(frame) * grain_sigma(picture)
 
 
 @dataclass(frozen=True, slots=True)
@@ -254,7 +170,7 @@ class DemoShot:
     def clean(self, frame: int, *, grain: bool = True) -> Picture:
         """Return the shot as it would be without the label; with the very grain of the plate, or with none."""
         picture = read_picture(self.folder / "clean" / f"clean.{frame}.exr", SCENE_LINEAR)
-        return _with_grain(picture, frame) if grain else picture
+        return with_grain(picture, (7, frame)) if grain else picture
 
     def matte(self, frame: int) -> Picture:
         """Return the label's matte (H, W)."""
@@ -290,16 +206,12 @@ class DemoShot:
 def _draw(folder: Path, frame: int) -> int:
     clean, dirty, matte = _exposed(frame - FIRST_FRAME)
     half = np.float16
-    write_still(folder / "plate" / f"theatre.{frame}.exr", _with_grain(dirty, frame).astype(half), bits=16,
+    write_still(folder / "plate" / f"theatre.{frame}.exr", with_grain(dirty, (7, frame)).astype(half), bits=16,
                 compression="none", attributes={"FramesPerSecond": (24, 1)})  # fmt: skip
     write_still(folder / "clean" / f"clean.{frame}.exr", clean.astype(half), bits=16, compression="zip:1")
     grey = np.repeat((np.clip(matte, 0, 1) * 65535 + 0.5).astype(np.uint16)[..., None], 3, axis=2)
     write_still(folder / "matte" / f"matte.{frame}.png", grey, bits=16)
     return frame
-
-
-def _one_thread() -> None:
-    cv2.setNumThreads(1)
 
 
 def demo_at(root: Path) -> DemoShot:
@@ -332,26 +244,6 @@ def make_demo(
         If the folder cannot be written.
     """
     shot = demo_at(root)
-    folder, done = shot.folder, shot.folder / "done.json"
-    if done.exists():
-        progress(1.0)
-        return shot
-    for name in ("plate", "clean", "matte"):
-        (folder / name).mkdir(parents=True, exist_ok=True)
     frames = range(FIRST_FRAME, FIRST_FRAME + FRAMES)
-    if processes:
-        with get_context("spawn").Pool(processes, _one_thread) as pool:  # left early, it ends its processes at once
-            work = [pool.apply_async(_draw, (folder, frame)) for frame in frames]
-            for count, one in enumerate(work, 1):
-                while not one.ready():
-                    check()
-                    one.wait(ASK_EVERY_S)
-                one.get()
-                progress(count / FRAMES)
-    else:
-        for count, frame in enumerate(frames, 1):
-            check()
-            _draw(folder, frame)
-            progress(count / FRAMES)
-    done.write_text(json.dumps({"version": VERSION, "frames": FRAMES}))
+    draw_frames(shot.folder, frames, VERSION, _draw, ("plate", "clean", "matte"), progress, check, processes)
     return shot

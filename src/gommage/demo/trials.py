@@ -17,7 +17,7 @@ from numpy.typing import NDArray
 
 from gommage.core.document import NOT_SEEN, FrameRange, Matte, PlaneFollow, Shape, Surface
 from gommage.core.follow import follow_plane
-from gommage.core.follow.align import polygon_mask
+from gommage.core.follow.masks import polygon_mask
 from gommage.core.geometry import Matrix, Points, Window, apply_matrix, fitted, from_matrix, shift, then, translation
 from gommage.core.picture import Picture, Splines, luminance, resample
 from gommage.demo.painting import paper_grain, smooth_noise

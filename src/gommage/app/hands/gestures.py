@@ -16,12 +16,13 @@ import numpy as np
 from numpy.typing import NDArray
 
 from gommage.app.hands.ground import Ground
-from gommage.core.document import Project, Stroke
+from gommage.core.document import Project, Stroke, VertexKind
 from gommage.core.geometry import Mapping, Points
 from gommage.errors import EditError
 
 __all__ = [
     "GRAB_PX",
+    "Edit",
     "Gesture",
     "Hand",
     "Laying",
@@ -57,13 +58,34 @@ class PointerEvent:
         return np.array([self.x, self.y])
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, slots=True, eq=False)
 class Trace:
-    """A line while it is being drawn: (N, 2) in home pixels of a surface, or of the frame for the empty id."""
+    """A line while it is being drawn.
 
-    points: tuple[tuple[float, float], ...]
-    surface_id: str
-    kind: str
+    Attributes
+    ----------
+    vertices : (N, 8) float64
+        In home pixels of a surface, or of the frame for the empty id; see `ShapeKey`.
+    kinds : tuple of VertexKind
+    kind : str
+        Of the outline that it will be; "marquee" if it only chooses.
+    is_in_view : bool
+        Whether it is in pixels of the viewport instead.
+    """
+
+    vertices: NDArray[np.float64]
+    kinds: tuple[VertexKind, ...]
+    surface_id: str = ""
+    kind: str = "drawing"
+    is_closed: bool = False
+    has_points: bool = True
+    is_in_view: bool = False
+
+    @classmethod
+    def in_view(cls, points: Points) -> Trace:
+        """Return a line that chooses, (N, 2) in the viewport."""
+        plain = np.hstack([points, np.zeros((len(points), 6))])
+        return cls(plain, (VertexKind.CORNER,) * len(plain), kind="marquee", has_points=False, is_in_view=True)
 
 
 @dataclass(frozen=True, slots=True)
@@ -71,7 +93,7 @@ class Laying:
     """More of a stroke: the stroke (its own points are ignored), what it is painted on, and points (N, 3)."""
 
     stroke: Stroke
-    plate_id: str
+    holder_id: str
     points: NDArray[np.float64]
 
 
@@ -87,8 +109,8 @@ class Step:
         Fields of the desk that change at once.
     trace, laying
         A line being drawn; paint being laid.
-    error : str
-        A sentence on why it cannot be done.
+    error, note : str
+        A sentence on why it cannot be done; one on what was done.
     """
 
     label: str = ""
@@ -97,6 +119,7 @@ class Step:
     trace: Trace | None = None
     laying: Laying | None = None
     error: str = ""
+    note: str = ""
 
 
 Gesture = Generator[Step, tuple[PointerEvent, Ground], Step | None]

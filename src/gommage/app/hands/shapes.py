@@ -1,63 +1,214 @@
-"""Drawing shapes: areas, keep-outs, other surfaces, covers."""
+"""Drawing shapes: areas, keep-outs, other surfaces, covers, hold-outs; by clicks, by hand, as ellipses, as boxes."""
 
 from __future__ import annotations
 
+from collections.abc import Callable, Generator
 from functools import partial
+from typing import Any
 
 import numpy as np
+from numpy.typing import NDArray
 
 from gommage.app.hands.gestures import GRAB_PX, Gesture, PointerEvent, Step, Trace
 from gommage.app.hands.ground import Ground
 from gommage.app.hands.names import free_name
+from gommage.core.cover.freehand import FIT_TOLERANCE_PX, fitted_line
 from gommage.core.document import (
     Array,
     ByHand,
+    Combine,
     Drawn,
+    Ease,
     Fix,
     How,
     Matte,
     MattePart,
     PlaneFollow,
     Shape,
+    ShapeKey,
     Still,
     Surface,
+    VertexKind,
     edits,
     new_id,
 )
 from gommage.core.document.edits import Slot
+from gommage.core.document.edits.shapes import moved_vertices
 from gommage.core.engine import Step as WorkStep
-from gommage.core.geometry import Points, box_of
+from gommage.core.geometry import Mapping, box_of, growth
 
-__all__ = ["draw_shape"]
+__all__ = ["WAYS", "draw_shape"]
+
+PULL_PX = 4.0
+"""A pen that went farther while it was down pulls handles out."""
+PEN_STEP_PX = 2.0
+"""So coarsely a mouse tells its places, on the screen: lines drawn by hand are freed of such steps."""
+FINE_PX, FINEST_PX = 0.6, 0.2
+"""Zoomed in, a hand means it more exactly: so near, on the screen, but no nearer in the picture."""
+CIRCLE = 4 / 3 * (np.sqrt(2) - 1)
+Vertices = NDArray[Any]
+Line = tuple[Vertices, tuple[VertexKind, ...], bool]
+"""Vertices (N, 8), their kinds, and whether the line is closed."""
+Drawing = Generator[Step, tuple[PointerEvent, Ground], tuple[Line, Ground] | Step | None]
 
 
 def draw_shape(press: PointerEvent, ground: Ground) -> Gesture:
-    """Draw a closed shape click by click; a click on the first point closes it.
+    """Draw a shape in the way that the desk says.
 
     In the Follow step it is counted in the frame's pixels and becomes what the desk says; in all others it is a
-    cover's, counted in its surface's.
+    cover's or a hold-out's, counted in its surface's.
     """
-    follows = ground.desk.step is WorkStep.FOLLOW
-    surface_id = "" if follows else _cover_surface(ground)
-    points: tuple[tuple[float, float], ...] = ()
+    surface_id = "" if ground.desk.step is WorkStep.FOLLOW else _matte_surface(ground)
+    if ground.view_from(surface_id) is None:
+        return Step(error=_why_not(ground))
+    drawn = yield from WAYS[ground.desk.draws_by](press, ground, surface_id)
+    if isinstance(drawn, Step) or drawn is None:
+        return drawn
+    line, ground = drawn
+    words = f"Drawn with {len(line[0])} points" if ground.desk.draws_by == "freehand" else ""
+    step = _in_follow(ground, line) if ground.desk.step is WorkStep.FOLLOW else _in_matte(ground, line, surface_id)
+    return Step(step.label, step.edit, step.desk, error=step.error, note=words)
+
+
+def _kind(ground: Ground) -> str:
+    if ground.desk.step is WorkStep.FOLLOW:
+        return "keep-out" if ground.desk.draws == "keep-out" else "area"
+    return "hold-out" if ground.desk.slot is Slot.HOLD_OUTS else "drawing"
+
+
+def _by_clicks(press: PointerEvent, ground: Ground, surface_id: str) -> Drawing:
+    """Click by click; a drag pulls handles out. The first point closes the line, the last once more ends it open."""
+    vertices: Vertices = np.empty((0, 8))
+    kinds: list[VertexKind] = []
+    plain = VertexKind.SMOOTH if ground.desk.draws_round else VertexKind.CORNER
+    event, pressed, pulls, is_closed = press, press, False, not ground.desk.draws_open
+    while True:
+        view = ground.view_from(surface_id)
+        if view is None:
+            return Step(error=_why_not(ground))
+        if event.kind == "press":
+            seen = view(vertices[:, :2]) if len(vertices) else np.empty((0, 2))
+            if len(vertices) >= 3 and np.hypot(*(seen[0] - event.xy)) < GRAB_PX:
+                is_closed = True
+                break
+            if len(vertices) >= 2 and np.hypot(*(seen[-1] - event.xy)) < GRAB_PX:
+                is_closed = False
+                break
+            vertices = np.vstack([vertices, [*view.inverse()(event.xy), *np.zeros(6)]])
+            kinds.append(plain)
+            pressed, pulls = event, True
+        elif pulls and np.hypot(event.x - pressed.x, event.y - pressed.y) > PULL_PX:
+            arm = view.inverse()(event.xy) - vertices[-1, :2]
+            vertices = vertices.copy()
+            vertices[-1, 2:4], vertices[-1, 4:6] = -arm, arm
+            kinds[-1] = VertexKind.HANDLES
+        if event.kind == "release":
+            pulls = False
+        event, ground = yield Step(trace=Trace(vertices, tuple(kinds), surface_id, _kind(ground)))
+    return (vertices, tuple(kinds), is_closed), ground
+
+
+def _freehand(press: PointerEvent, ground: Ground, surface_id: str) -> Drawing:
+    """By one movement; what comes of it has few points and stays within half a pixel of the line."""
+    from_view = ground.view_from_frame.inverse()
+    points: list[Vertices] = []
+    scale = growth(ground.view_from_frame, from_view(press.xy))
     event = press
     while True:
-        if event.kind == "press":
-            view = ground.view_from(surface_id)
-            if view is None:
-                return Step(error=_why_not(ground))
-            if len(points) >= 3 and np.hypot(*(view(np.array(points[0])) - event.xy)) < GRAB_PX:
-                break
-            x, y = view.inverse()(event.xy)
-            points = (*points, (float(x), float(y)))
-        kind = ("keep-out" if ground.desk.draws == "keep-out" else "area") if follows else "drawing"
-        event, ground = yield Step(trace=Trace(points, surface_id, kind))
-    drawn = np.array(points)
-    return _in_follow(ground, drawn) if follows else _in_cover(ground, drawn, surface_id)
+        points.append(from_view(event.xy))
+        if event.kind == "release":
+            break
+        trace = _in_frame(np.array(points), ground, _kind(ground))
+        event, ground = yield Step(trace=trace)
+    is_closed = not ground.desk.draws_open
+    try:
+        vertices, kinds = fitted_line(
+            np.array(points),
+            float(np.clip(FINE_PX / scale, FINEST_PX, FIT_TOLERANCE_PX)),
+            is_closed=is_closed,
+            steps_px=PEN_STEP_PX / max(scale, 1e-6),
+        )
+    except ValueError:
+        return None
+    return _onto(ground, surface_id, (vertices, kinds, is_closed)), ground
 
 
-def _cover_surface(ground: Ground) -> str:
-    """Return what a cover's shape rides on: the surface in hand, else the fix's own."""
+def _in_frame(points: Vertices, ground: Ground, kind: str) -> Trace:
+    plain = np.hstack([points, np.zeros((len(points), 6))])
+    return Trace(plain, (VertexKind.CORNER,) * len(plain), "", kind, has_points=False)
+
+
+def _spanned(press: PointerEvent, ground: Ground, surface_id: str) -> Drawing:
+    """From corner to corner; with Shift as wide as high, with Alt from the middle."""
+    from_view = ground.view_from_frame.inverse()
+    begin, by = from_view(press.xy), np.zeros(2)
+    line: Line | None = None
+    while True:
+        trace = None if line is None else Trace(line[0], line[1], "", _kind(ground), is_closed=True)
+        event, ground = yield Step(trace=trace)
+        by = from_view(event.xy) - begin
+        if event.shift:
+            by = np.where(by < 0, -1, 1) * np.abs(by).max()
+        line = _round(begin, by, event.alt) if ground.desk.draws_by == "ellipse" else _square(begin, by, event.alt)
+        if event.kind == "release":
+            break
+    if np.abs(by).min() < 1:
+        return None
+    return _onto(ground, surface_id, line), ground
+
+
+WAYS: dict[str, Callable[[PointerEvent, Ground, str], Drawing]] = {
+    "points": _by_clicks,
+    "freehand": _freehand,
+    "ellipse": _spanned,
+    "box": _spanned,
+}
+"""How shapes are drawn."""
+
+
+def _ends(begin: Vertices, by: Vertices, is_about: bool) -> Vertices:
+    return np.array([begin - by, begin + by] if is_about else [begin, begin + by])
+
+
+def _square(begin: Vertices, by: Vertices, is_about: bool) -> Line:
+    corners = box_of(_ends(begin, by, is_about))
+    return np.hstack([corners, np.zeros((4, 6))]), (VertexKind.CORNER,) * 4, True
+
+
+def _round(begin: Vertices, by: Vertices, is_about: bool) -> Line:
+    low, high = np.sort(_ends(begin, by, is_about), axis=0)
+    middle, radii = (low + high) / 2, (high - low) / 2
+    out = np.array([[0, -1], [1, 0], [0, 1], [-1, 0.0]])
+    along = np.array([[1, 0], [0, 1], [-1, 0], [0, -1.0]]) * CIRCLE * radii
+    vertices = np.hstack([middle + out * radii, -along, along, np.zeros((4, 2))])
+    return vertices, (VertexKind.HANDLES,) * 4, True
+
+
+def _onto(ground: Ground, surface_id: str, line: Line) -> Line:
+    """Return a line in pixels of the frame on the surface that it is drawn on."""
+    home = ground.home_to_frame(surface_id, ground.frame)
+    assert home is not None
+    return _moved(line, home.inverse())
+
+
+def _moved(line: Line, mapping: Mapping) -> Line:
+    vertices, kinds, is_closed = line
+    return moved_vertices(vertices, kinds, mapping, is_closed=is_closed), kinds, is_closed
+
+
+def _shape(line: Line, frame: int, name: str = "") -> Shape:
+    vertices, kinds, is_closed = line
+    key = ShapeKey(frame=frame, vertices=Array(vertices))
+    return Shape(id=new_id(), name=name, keys=(key,), kinds=kinds, is_closed=is_closed, ease=Ease.SMOOTH)
+
+
+# -- covers and hold-outs -----------------------------------------------------------------------------------
+
+
+def _matte_surface(ground: Ground) -> str:
+    """Return what a matte's shape rides on: the surface in hand, else the fix's own, or nothing if it shall not."""
+    if ground.desk.draws_on_picture:
+        return ""
     if ground.surface is not None:
         return ground.surface.id
     return ground.fix.surface_id if ground.fix is not None else ""
@@ -66,35 +217,48 @@ def _cover_surface(ground: Ground) -> str:
 def _why_not(ground: Ground) -> str:
     surface = ground.surface
     words = f"{surface.name} is not followed to this frame." if surface else "Follow a surface first."
-    return f"A cover cannot be drawn here. {words}"
+    what = "hold-out" if ground.desk.slot is Slot.HOLD_OUTS else "cover"
+    return f"A {what} cannot be drawn here. {words}"
 
 
-def _in_cover(ground: Ground, points: Points, surface_id: str) -> Step:
+def _in_matte(ground: Ground, line: Line, surface_id: str) -> Step:
     shot, fix, desk = ground.shot, ground.fix, ground.desk
     assert shot is not None
-    shape = Shape.of(new_id(), desk.frame, points)
-    part = MattePart(id=shape.id, source=Drawn(shape=shape, surface_id=surface_id))
-    desk_after = {"tool": "edit", "part_id": part.id}
+    holds_out = desk.slot is Slot.HOLD_OUTS and fix is not None
+    matte = Matte() if fix is None else fix.hold_outs if holds_out else fix.cover
+    taken = {shape.name or f"Shape {number}" for number, shape in enumerate(matte.shapes, 1)}
+    name = next(f"Shape {number}" for number in range(1, len(taken) + 2) if f"Shape {number}" not in taken)
+    shape = _shape(line, desk.frame, name)
+    combine = Combine(desk.combine) if matte.parts else Combine.ADD
+    part = MattePart(id=shape.id, source=Drawn(shape=shape, surface_id=surface_id), combine=combine)
+    desk_after = {"tool": "edit", "part_id": part.id, "part_ids": (), "vertices": ()}
     if fix is not None:
-        label = "Draw one more shape" if fix.cover.parts else "Draw cover"
-        edit = partial(edits.add_part, shot_id=shot.id, holder_id=fix.id, slot=Slot.COVER, part=part)
+        slot = Slot.HOLD_OUTS if holds_out else Slot.COVER
+        label = "Draw hold-out" if holds_out else "Draw one more shape" if matte.parts else "Draw cover"
+        edit = partial(edits.add_part, shot_id=shot.id, holder_id=fix.id, slot=slot, part=part)
         return Step(label, edit, desk_after)
     plain = Fix(id=new_id(), name=free_name("Fix", shot.fixes), surface_id=surface_id)
     cover = Matte(parts=(part,), softness=plain.cover.softness)
     fresh = Fix(id=plain.id, name=plain.name, surface_id=surface_id, cover=cover)
     edit = partial(edits.add_fix, shot_id=shot.id, fix=fresh)
-    return Step("New fix", edit, {**desk_after, "fix_id": fresh.id, "fix_ids": (fresh.id,)})
+    after = {**desk_after, "fix_id": fresh.id, "fix_ids": (fresh.id,), "slot": Slot.COVER}
+    return Step("New fix", edit, after)
 
 
-def _in_follow(ground: Ground, points: Points) -> Step:
+# -- areas --------------------------------------------------------------------------------------------------
+
+
+def _in_follow(ground: Ground, line: Line) -> Step:
     desk, shot, surface = ground.desk, ground.shot, ground.surface
     assert shot is not None
+    if not line[2]:
+        return Step(error="An area to follow has to be closed; click its first point.")
     if surface is not None and desk.draws in ("area", "keep-out"):
-        return _one_more_area(ground, surface, points)
-    surface_id = new_id()
+        return _one_more_area(ground, surface, line)
+    surface_id, points = new_id(), line[0][:, :2]
     corners = Array(points if len(points) == 4 else box_of(points))
     kinds: dict[str, How] = {"still": Still(corners=corners), "by hand": ByHand(corners=corners)}
-    area = Shape.of(new_id(), desk.frame, points)
+    area = _shape(line, desk.frame)
     how = kinds.get(desk.draws, PlaneFollow(areas=Matte.of(area, surface_id=surface_id)))
     name = free_name({"still": "Still", "by hand": "By hand"}.get(desk.draws, "Surface"), shot.surfaces)
     fresh = Surface(id=surface_id, name=name, home_frame=desk.frame, how=how)
@@ -103,12 +267,12 @@ def _in_follow(ground: Ground, points: Points) -> Step:
     return Step("New surface", partial(edits.add_surface, shot_id=shot.id, surface=fresh), after)
 
 
-def _one_more_area(ground: Ground, surface: Surface, points: Points) -> Step:
+def _one_more_area(ground: Ground, surface: Surface, line: Line) -> Step:
     desk = ground.desk
     home = ground.home_to_frame(surface.id, desk.frame)
     if home is None:
         return Step(error=f"{surface.name} is not followed to frame {desk.frame}; draw its areas where it is.")
-    shape = Shape.of(new_id(), desk.frame, home.inverse()(points))
+    shape = _shape(_moved(line, home.inverse()), desk.frame)
     part = MattePart(id=shape.id, source=Drawn(shape=shape, surface_id=surface.id))
     is_keep_out = desk.draws == "keep-out"
     slot = Slot.KEEP_OUTS if is_keep_out else Slot.AREAS

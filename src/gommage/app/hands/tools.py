@@ -7,8 +7,10 @@ from collections.abc import Callable
 from gommage.app.hands.brush import paint
 from gommage.app.hands.gestures import Gesture, PointerEvent
 from gommage.app.hands.ground import Ground
+from gommage.app.hands.mould import mould
 from gommage.app.hands.pins import place_pin
 from gommage.app.hands.reshape import reshape
+from gommage.app.hands.scribble import scribble
 from gommage.app.hands.shapes import draw_shape
 from gommage.app.hands.spots import move_spot, places_spots, set_spot
 from gommage.core.document import PointsFollow
@@ -27,6 +29,10 @@ def gesture_of(press: PointerEvent, ground: Ground) -> Gesture | None:
     follows = desk.step is Step.FOLLOW
     if desk.tool == "draw":
         return set_spot(press, ground) if follows and places_spots(ground) else draw_shape(press, ground)
+    if desk.tool == "scribble":
+        return scribble(press, ground)
+    if desk.tool == "mould":
+        return mould(press, ground)
     if desk.tool == "pin":
         return place_pin(press, ground)
     if desk.tool == "edit":

@@ -12,9 +12,9 @@ from PySide6.QtGui import QImage
 from gommage.app.lists.cards import LOUPE
 from gommage.app.picture.viewer import image_of
 from gommage.app.session import Session
-from gommage.core.document import Fix, Shot, placement
+from gommage.core.document import Fix, Shot, mappings_of
 from gommage.core.engine import Look, Priority, ViewRequest, view_pixels
-from gommage.core.geometry import IDENTITY, Mapping, around, composed, scaling, shift
+from gommage.core.geometry import Mapping, around, composed, scaling, shift
 
 __all__ = ["Loupes"]
 
@@ -64,16 +64,18 @@ class Loupes:
 
 def _held_still(shot: Shot, fix: Fix, frame: int) -> Mapping | None:
     """Return the view of a fix's region on a frame, at twice the loupe's size; None where it is not."""
-    if not fix.cover.drawn:
+    if fix.cover.drawn:
+        _, drawn = fix.cover.drawn[0]
+        surface_id, points = drawn.surface_id, drawn.shape.keys[0].points
+    elif fix.touch_up.strokes:
+        stroke = fix.touch_up.strokes[-1]
+        surface_id, points = stroke.surface_id, stroke.points.values[:, :2]
+    else:
         return None
-    _, drawn = fix.cover.drawn[0]
-    to_frame: Mapping | None = IDENTITY
-    if drawn.surface_id:
-        placed = placement(shot, shot.surface(drawn.surface_id))
-        to_frame = placed.mapping(frame) if placed is not None else None
+    to_frame = mappings_of(shot)(surface_id, frame)
     if to_frame is None:
         return None
-    box = around(drawn.shape.keys[0].points, MARGIN_PX)
+    box = around(points, MARGIN_PX)
     scale = 2 * min(LOUPE.width() / box.width, LOUPE.height() / box.height)
     middle = (box.left + box.right) / 2, (box.top + box.bottom) / 2
     return composed(

@@ -45,6 +45,8 @@ class Row:
         Of the five steps; empty for surfaces and plates.
     next_step : str
         What comes next, in a word.
+    sign : str
+        What stands before the name and is not part of it.
     """
 
     id: str
@@ -54,6 +56,7 @@ class Row:
     marks: tuple[tuple[Step, Advice], ...] = ()
     needs_look: bool = False
     next_step: str = ""
+    sign: str = ""
 
     @property
     def tip(self) -> str:
@@ -129,6 +132,10 @@ class RowModel(QAbstractListModel):
         dragged = bytes(data.data(ROW_FORMAT).data()).decode().split("\n")[0]
         self.moved.emit(dragged, row if row >= 0 else len(self._rows))
         return False
+
+    def ids(self) -> list[str]:
+        """Return the ids of the rows, in order."""
+        return [row.id for row in self._rows]
 
     def row_of(self, row_id: str) -> int:
         """Return the number of a row, -1 if it is not there."""

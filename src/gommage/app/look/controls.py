@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
+from typing import Any
 
 from PySide6.QtCore import QEvent, QObject, QSignalBlocker, QSize, Qt, Signal
 from PySide6.QtGui import QMouseEvent, QPainter, QPaintEvent
 from PySide6.QtWidgets import (
+    QComboBox,
     QDoubleSpinBox,
     QFrame,
     QHBoxLayout,
@@ -28,12 +30,15 @@ __all__ = [
     "NameLine",
     "Section",
     "ValueRow",
+    "choice",
     "fold_button",
     "heading",
+    "pick",
     "push_button",
     "quiet",
     "rule",
     "show_number",
+    "small_number",
     "spaced",
     "tool_button",
 ]
@@ -185,7 +190,12 @@ class ValueRow(QWidget):
 
 
 class DragNumber(QDoubleSpinBox):
-    """A number that is typed, or dragged sideways."""
+    """A number that is typed, or dragged sideways.
+
+    `number_changed(value, is_final)` comes while dragging (is_final False) and once at the end.
+    """
+
+    number_changed = Signal(float, bool)
 
     def __init__(self, name: str, low: float, high: float, unit: str, *, tip: str = "", is_even: bool = True) -> None:
         super().__init__()
@@ -201,6 +211,7 @@ class DragNumber(QDoubleSpinBox):
         self.setKeyboardTracking(False)
         self.setFont(tabular_font(9))
         self.setFixedWidth(72)
+        self.valueChanged.connect(lambda value: self.number_changed.emit(value, not self._is_dragging))
         self.lineEdit().setCursor(Qt.CursorShape.SizeHorCursor)
         self.lineEdit().installEventFilter(self)
 
@@ -218,6 +229,8 @@ class DragNumber(QDoubleSpinBox):
                 return True
         elif kind == QEvent.Type.MouseButtonRelease:
             was, self._from, self._is_dragging = self._is_dragging, None, False
+            if was:
+                self.number_changed.emit(self.value(), True)
             return was
         return super().eventFilter(watched, event)
 
@@ -228,6 +241,32 @@ class DragNumber(QDoubleSpinBox):
     def set_value(self, value: float) -> None:
         """Show a value without telling anybody."""
         show_number(self, value)
+
+
+def small_number(name: str, low: float, high: float, unit: str, tip: str) -> DragNumber:
+    """Return a number with one decimal, for rows with several of them."""
+    number = DragNumber(name, low, high, unit, tip=tip)
+    number.setDecimals(1)
+    number.setFixedWidth(66)
+    return number
+
+
+def choice(name: str, items: Mapping[Any, str], tip: str) -> QComboBox:
+    """Return a list of which one is chosen, as narrow as it must be; items are values and their words."""
+    combo = QComboBox()
+    combo.setAccessibleName(name)
+    combo.setToolTip(tip)
+    combo.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
+    combo.setMinimumContentsLength(6)
+    for value, words in items.items():
+        combo.addItem(words, value)
+    return combo
+
+
+def pick(combo: QComboBox, value: object) -> None:
+    """Show a value in a list without telling anybody."""
+    with QSignalBlocker(combo):
+        combo.setCurrentIndex(combo.findData(value))
 
 
 class AdviceBox(QFrame):

@@ -9,7 +9,8 @@ from PySide6.QtCore import QLineF, QPointF, QRectF, Qt
 from PySide6.QtGui import QColor, QImage, QPainter, QPainterPath, QPen
 
 from gommage.app.look.theme import tabular_font, theme
-from gommage.app.picture.overlays import Mark, Outline, Overlay
+from gommage.app.picture.overlays import Handles, Mark, Outline, Overlay
+from gommage.core.document import VertexKind
 from gommage.core.geometry import Points
 
 __all__ = ["CursorLook", "draw_cursor", "draw_overlay", "draw_tag"]
@@ -20,8 +21,17 @@ OUTLINES = {
     "area": (Qt.PenStyle.DashLine, "source"),
     "keep-out": (Qt.PenStyle.DotLine, "look_here"),
     "cover": (Qt.PenStyle.SolidLine, "accent"),
+    "hold-out": (Qt.PenStyle.DashDotLine, "look_here"),
+    "scribble-inside": (Qt.PenStyle.SolidLine, "accent"),
+    "scribble-outside": (Qt.PenStyle.SolidLine, "source"),
+    "marquee": (Qt.PenStyle.DotLine, "text"),
+    "box": (Qt.PenStyle.SolidLine, "quiet"),
+    "soft": (Qt.PenStyle.DotLine, "accent"),
+    "key": (Qt.PenStyle.DotLine, "quiet"),
 }
 """How outlines are told apart: by their stroke, and by their colour."""
+FAINT = ("key", "box")
+"""Lines that stand behind the others."""
 CURSOR_SHADE = QColor(0, 0, 0, 130)
 
 
@@ -80,17 +90,21 @@ def draw_overlay(painter: QPainter, overlay: Overlay) -> None:
         _draw_mark(painter, mark)
     for x, y, words in overlay.labels:
         draw_tag(painter, QPointF(x, y), words)
-    if overlay.vertices is not None:
-        _draw_vertices(painter, overlay.vertices)
+    if overlay.handles is not None:
+        _draw_handles(painter, overlay.handles, overlay.dot_px)
 
 
 def _draw_outline(painter: QPainter, one: Outline) -> None:
     points = one.points
     shape = _lines(np.vstack([points, points[:1]]) if one.is_closed else points)
-    painter.setPen(QPen(QColor(OVERLAY_DARK), 3.2))
-    painter.drawLines(shape)
     style, token = OUTLINES.get(one.kind, (Qt.PenStyle.SolidLine, "accent"))
-    painter.setPen(QPen(QColor(getattr(theme(), token)), 1.8 if one.is_chosen else 1.0, style))
+    colour = QColor(one.colour) if one.colour else QColor(getattr(theme(), token))
+    if one.is_here and one.kind not in FAINT:
+        painter.setPen(QPen(QColor(OVERLAY_DARK), 3.2))
+        painter.drawLines(shape)
+    else:
+        colour.setAlpha(110 if one.is_here else 70)
+    painter.setPen(QPen(colour, 1.8 if one.is_chosen else 1.4, style))
     painter.drawLines(shape)
 
 
@@ -117,12 +131,37 @@ def _draw_mark(painter: QPainter, mark: Mark) -> None:
             painter.drawLine(at - QPointF(0, 4), at + QPointF(0, 4))
 
 
-def _draw_vertices(painter: QPainter, vertices: Points) -> None:
+def _draw_handles(painter: QPainter, handles: Handles, dot: float) -> None:
+    """Draw vertices: round ones as dots, corners as squares; those that are chosen in the accent's colour."""
+    accent, light = QColor(theme().accent), QColor(OVERLAY_LIGHT)
+    for x, y, end_x, end_y in handles.arms:
+        painter.setPen(QPen(QColor(OVERLAY_DARK), 2.6))
+        painter.drawLine(QLineF(x, y, end_x, end_y))
+        painter.setPen(QPen(light, 1.2))
+        painter.drawLine(QLineF(x, y, end_x, end_y))
+        _draw_dot(painter, end_x, end_y, dot * 0.8, accent, is_square=False)
+    if handles.soft is not None:
+        painter.setPen(QPen(light, 1.0, Qt.PenStyle.DotLine))
+        painter.drawLines([QLineF(*one) for one in handles.soft if np.isfinite(one).all()])
+        for x, y in handles.soft[:, 2:]:
+            _draw_dot(painter, x, y, dot * 0.8, QColor(theme().look_here), is_square=False)
+    for index, (x, y) in enumerate(handles.points):
+        is_corner = bool(handles.kinds) and handles.kinds[index] == VertexKind.CORNER
+        _draw_dot(painter, x, y, dot, accent if index in handles.chosen else light, is_square=is_corner)
+    for x, y in handles.grips if handles.grips is not None else ():
+        _draw_dot(painter, x, y, dot, QColor(theme().quiet), is_square=True)
+
+
+def _draw_dot(painter: QPainter, x: float, y: float, dot: float, colour: QColor, *, is_square: bool) -> None:
+    if not (np.isfinite(x) and np.isfinite(y)):
+        return
     painter.setPen(QPen(QColor(OVERLAY_DARK), 1))
-    painter.setBrush(QColor(OVERLAY_LIGHT))
-    for x, y in vertices:
-        if np.isfinite(x) and np.isfinite(y):
-            painter.drawEllipse(QPointF(x, y), 4, 4)
+    painter.setBrush(colour)
+    if is_square:
+        painter.drawRect(QRectF(x - dot * 0.85, y - dot * 0.85, 1.7 * dot, 1.7 * dot))
+    else:
+        painter.drawEllipse(QPointF(x, y), dot, dot)
+    painter.setBrush(Qt.BrushStyle.NoBrush)
 
 
 def draw_cursor(painter: QPainter, at: QPointF, look: CursorLook, preview: QImage | None) -> None:

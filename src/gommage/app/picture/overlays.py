@@ -2,34 +2,89 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
+from numpy.typing import NDArray
 
+from gommage.app.desk import Desk
+from gommage.app.hands.box import box_on, grips
 from gommage.app.hands.gestures import Trace
 from gommage.app.hands.ground import Ground
 from gommage.app.hands.pins import pin_places
+from gommage.app.hands.scribble import scribbled_in_hand
+from gommage.app.hands.seen import Seen, part_seen, soft_line, soft_places
 from gommage.app.hands.spots import spots_on
-from gommage.core.document import Drawn, MattePart, PlaneFollow, PointsFollow, Surface, outline, placement
+from gommage.core.document import (
+    Matte,
+    MattePart,
+    PlaneFollow,
+    PointsFollow,
+    Surface,
+    VertexKind,
+    is_within,
+    outline,
+    placement,
+)
+from gommage.core.document.edits import Reach
 from gommage.core.engine import Look, Step
-from gommage.core.geometry import Mapping, Points
+from gommage.core.geometry import IDENTITY, Mapping, Points
 
-__all__ = ["Mark", "Outline", "Overlay", "overlay_of"]
+__all__ = ["Handles", "Mark", "Outline", "Overlay", "overlay_of"]
 
 LATTICE_LINES = 9
 CURVED_STEPS = 16
+MOST_KEYS = 8
+"""So many other keys of a shape are shown at once."""
 TRAIL_FRAMES = 24
 """How many frames before and after are drawn of a corner's way."""
 
 
 @dataclass(frozen=True, slots=True)
 class Outline:
-    """A line through points (N, 2). Kind is "area", "keep-out", "cover" or "drawing"."""
+    """A line through points (N, 2).
+
+    Attributes
+    ----------
+    kind : str
+        "area", "keep-out", "cover", "hold-out", "drawing", "marquee", "box", "soft" (how far an edge fades) or "key"
+        (the same shape on another of its keys).
+    is_here : bool
+        Whether it is on this frame; drawn faintly where it is not.
+    colour : str
+        Of the shape itself; empty: that of its kind.
+    """
 
     points: Points
     kind: str
     is_closed: bool = True
     is_chosen: bool = True
+    is_here: bool = True
+    colour: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class Handles:
+    """What can be taken hold of on a shape, in the viewport.
+
+    Attributes
+    ----------
+    points : (N, 2)
+        Its vertices, with `kinds`; `chosen` of them are in the hand.
+    arms : tuple of (x, y, x, y)
+        From vertices to the ends of their handles.
+    soft : (M, 4)
+        From the line to the handles of softness.
+    grips : (K, 2)
+        Of the box around it.
+    """
+
+    points: Points
+    kinds: tuple[str, ...] = ()
+    chosen: tuple[int, ...] = ()
+    arms: tuple[tuple[float, float, float, float], ...] = ()
+    soft: Points | None = None
+    grips: Points | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -49,8 +104,10 @@ class Overlay:
     Attributes
     ----------
     outlines : tuple of Outline
-    vertices : (N, 2) or None
-        Handles of what is in hand.
+    handles : Handles or None
+        Of what is in hand.
+    dot_px : float
+        How large they are drawn.
     lattice, trails : tuple of (N, 2)
         Lines of the grid on the surface; ways of its corners.
     marks : tuple of Mark
@@ -58,11 +115,12 @@ class Overlay:
     """
 
     outlines: tuple[Outline, ...] = ()
-    vertices: Points | None = None
+    handles: Handles | None = None
     lattice: tuple[Points, ...] = ()
     trails: tuple[Points, ...] = ()
     marks: tuple[Mark, ...] = ()
     labels: tuple[tuple[float, float, str], ...] = ()
+    dot_px: float = 4.0
 
 
 def overlay_of(ground: Ground, trace: Trace | None = None) -> Overlay:
@@ -71,36 +129,94 @@ def overlay_of(ground: Ground, trace: Trace | None = None) -> Overlay:
     if ground.shot is None or desk.hides_overlays or ground.look is Look.SHEET:
         return Overlay()
     base = _of_follow(ground) if desk.step is Step.FOLLOW else _of_cover(ground)
-    line = _traced(ground, trace)
-    if line is None:
+    base = replace(base, dot_px=desk.dot_px)
+    view = None if trace is None else IDENTITY if trace.is_in_view else ground.view_from(trace.surface_id)
+    if trace is None or view is None or not len(trace.vertices):
         return base
-    return Overlay((*base.outlines, line), line.points, base.lattice, base.trails, base.marks)
+    points = view(outline(trace.vertices, trace.kinds, is_closed=trace.is_closed))
+    line = Outline(points, trace.kind, is_closed=trace.is_closed)
+    handles = _handles_of(trace.vertices, trace.kinds, view, _with_arms(trace.kinds)) if trace.has_points else None
+    return replace(base, outlines=(*base.outlines, line), handles=handles or base.handles)
 
 
-def _traced(ground: Ground, trace: Trace | None) -> Outline | None:
-    view = ground.view_from(trace.surface_id) if trace is not None and trace.points else None
-    if trace is None or view is None:
+def _with_arms(kinds: tuple[VertexKind, ...]) -> tuple[int, ...]:
+    return tuple(index for index, kind in enumerate(kinds) if kind is VertexKind.HANDLES)
+
+
+def _handles_of(
+    vertices: NDArray[np.float64], kinds: tuple[VertexKind, ...], view: Mapping, chosen: tuple[int, ...]
+) -> Handles:
+    """Return the vertices of a shape as handles, with arms at those that are chosen."""
+    places = view(vertices[:, :2])
+    arms = []
+    for index in chosen:
+        if kinds[index] is VertexKind.HANDLES:
+            for column in (2, 4):
+                x, y = view(vertices[index, :2] + vertices[index, column : column + 2])
+                arms.append((float(places[index, 0]), float(places[index, 1]), float(x), float(y)))
+    return Handles(places, kinds, chosen, tuple(arms))
+
+
+def _matte_outlines(ground: Ground, matte: Matte, kind: str) -> list[Outline]:
+    shot = ground.desk.shot(ground.project)
+    parts = shot.unfolded(matte.parts) if shot is not None else ()
+    return [line for part in parts for line in _part_outlines(ground, part, kind)]
+
+
+def _part_outlines(ground: Ground, part: MattePart, kind: str) -> list[Outline]:
+    """Return the line of a part, with how far it fades and where its other keys are if it is in hand."""
+    seen = part_seen(ground, part)
+    if seen is None:
+        return []
+    desk, in_hand = ground.desk, ground.desk.part(ground.project)
+    is_chosen = (in_hand is not None and part.id == in_hand.id) or part.id in desk.part_ids
+    is_here = part.is_on and is_within(part.frames, desk.frame) and desk.solo_id in ("", part.id)
+    line = outline(seen.vertices, seen.shape.kinds, is_closed=seen.shape.is_closed)
+    found = [
+        Outline(
+            seen.view(line), kind, is_closed=seen.shape.is_closed, is_chosen=is_chosen, is_here=is_here,
+            colour=seen.shape.colour,
+        )
+    ]  # fmt: skip
+    if is_chosen and desk.tool in ("edit", "mould"):
+        found += _other_keys(seen, desk)
+        for side, column in ((1, 7), (-1, 6)):
+            if seen.vertices[:, column].any():
+                found.append(Outline(soft_line(seen, side), "soft", is_closed=seen.shape.is_closed))
+    return found
+
+
+def _other_keys(seen: Seen, desk: Desk) -> list[Outline]:
+    """Return where a shape is on the other keys that a change will reach, if it reaches any."""
+    if desk.reach is Reach.THIS:
+        return []
+    first, last = desk.marked if desk.reach is Reach.MARKED and desk.marked else (-np.inf, np.inf)
+    keys = [key for key in seen.shape.keys if key.frame != desk.frame and first <= key.frame <= last]
+    near = sorted(keys, key=lambda key: abs(key.frame - desk.frame))[:MOST_KEYS]
+    closed = seen.shape.is_closed
+    return [
+        Outline(
+            seen.view(outline(key.vertices.values, seen.shape.kinds, is_closed=closed)), "key",
+            is_closed=closed, is_chosen=False,
+        )
+        for key in near
+    ]  # fmt: skip
+
+
+def _handles(ground: Ground) -> Handles | None:
+    """Return the handles of the shape in hand, while it can be reshaped."""
+    desk, part = ground.desk, ground.desk.part(ground.project)
+    seen = part_seen(ground, part) if part is not None and desk.tool in ("edit", "mould") else None
+    if seen is None or seen.shape.is_locked:
         return None
-    return Outline(view(np.array(trace.points)), trace.kind, is_closed=False)
-
-
-def _part_outline(ground: Ground, part: MattePart, kind: str, *, is_chosen: bool) -> Outline | None:
-    if not isinstance(part.source, Drawn):
-        return None
-    view = ground.view_from(part.source.surface_id)
-    if view is None:
-        return None
-    shape = part.source.shape
-    return Outline(view(outline(shape.vertices_at(ground.desk.frame), shape.kinds)), kind, is_chosen=is_chosen)
-
-
-def _handles(ground: Ground) -> Points | None:
-    """Return the vertices of the shape in hand, while it can be reshaped."""
-    part = ground.desk.part(ground.project)
-    if ground.desk.tool != "edit" or part is None or not isinstance(part.source, Drawn):
-        return None
-    view = ground.view_from(part.source.surface_id)
-    return None if view is None else view(part.source.shape.points_at(ground.desk.frame))
+    handles = _handles_of(seen.vertices, seen.shape.kinds, seen.view, desk.chosen_vertices(seen.part.id))
+    if desk.tool == "mould":
+        return handles
+    if desk.softens:
+        ends = [np.hstack([seen.places, soft_places(seen, side)[0]]) for side in (1, -1)]
+        handles = replace(handles, soft=np.vstack(ends))
+    box = box_on(ground) if desk.has_box else None
+    return handles if box is None else replace(handles, grips=grips(ground, box))
 
 
 # -- Cover and later ----------------------------------------------------------------------------------------
@@ -108,14 +224,18 @@ def _handles(ground: Ground) -> Points | None:
 
 def _of_cover(ground: Ground) -> Overlay:
     desk, fix = ground.desk, ground.fix
-    if fix is None or not (desk.step in (Step.COVER, Step.MATCH) or desk.tool == "edit"):
+    if fix is None or not (desk.step in (Step.COVER, Step.MATCH) or desk.tool in ("edit", "mould", "scribble")):
         return Overlay()
-    chosen = desk.part(ground.project)
-    lines = [
-        _part_outline(ground, part, "cover", is_chosen=chosen is not None and part.id == chosen.id)
-        for part in fix.cover.parts
-    ]
-    return Overlay(tuple(line for line in lines if line is not None), _handles(ground))
+    lines = _matte_outlines(ground, fix.cover, "cover") + _matte_outlines(ground, fix.hold_outs, "hold-out")
+    in_hand = scribbled_in_hand(ground)
+    for mark in in_hand[1].marks if in_hand is not None else ():
+        if mark.frame == desk.frame:
+            kind = "scribble-inside" if mark.is_inside else "scribble-outside"
+            lines.append(Outline(ground.view_from_frame(mark.points.values), kind, is_closed=False))
+    handles = _handles(ground)
+    if handles is not None and handles.grips is not None:
+        lines.append(Outline(handles.grips[:4], "box"))
+    return Overlay(tuple(lines), handles)
 
 
 # -- Follow -------------------------------------------------------------------------------------------------
@@ -135,21 +255,15 @@ def _areas(ground: Ground, surface: Surface) -> tuple[Outline, ...]:
     if not isinstance(surface.how, PlaneFollow):
         to_view = ground.view_from(surface.id)
         return () if to_view is None else (Outline(to_view(surface.corners), "area"),)
-    chosen = ground.desk.part(ground.project)
-    found = []
-    for matte, kind in ((surface.how.areas, "area"), (surface.how.keep_outs, "keep-out")):
-        for part in matte.parts:
-            line = _part_outline(ground, part, kind, is_chosen=chosen is not None and part.id == chosen.id)
-            if line is not None:
-                found.append(line)
-    return tuple(found)
+    areas = _matte_outlines(ground, surface.how.areas, "area")
+    return (*areas, *_matte_outlines(ground, surface.how.keep_outs, "keep-out"))
 
 
-def _follow_handles(ground: Ground, surface: Surface) -> Points | None:
+def _follow_handles(ground: Ground, surface: Surface) -> Handles | None:
     if ground.desk.tool != "pin":
         return _handles(ground)
     places = pin_places(ground, surface)
-    return None if places is None else ground.view_from_frame(places)
+    return None if places is None else Handles(ground.view_from_frame(places))
 
 
 def _marks(ground: Ground, surface: Surface) -> tuple[Mark, ...]:

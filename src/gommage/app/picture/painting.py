@@ -36,7 +36,7 @@ class StrokeOnScreen:
     def __init__(self, session: Session, viewer: Viewer, request: ViewRequest, laying: Laying) -> None:
         self._session, self._viewer = session, viewer
         self.stroke_id = laying.stroke.id
-        self._live = LiveStroke(session.engine, request, laying.plate_id, laying.stroke)
+        self._live = LiveStroke(session.engine, request, laying.holder_id, laying.stroke)
         self._waiting: list[NDArray[np.float64]] = []
         self._lock = threading.Lock()
         self._is_dropped = False

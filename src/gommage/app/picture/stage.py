@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 import numpy as np
+from msgspec.structs import replace as msgspec_replace
 from PySide6.QtCore import QObject, Signal
 
 from gommage.app.desk import Desk
-from gommage.app.hands.brush import source_words, takes_source
 from gommage.app.hands.gestures import Hand, PointerEvent, Receiver, Step
 from gommage.app.hands.ground import Ground
+from gommage.app.hands.next_stroke import is_seen, painted_on, source_words, takes_source
 from gommage.app.hands.tools import gesture_of
 from gommage.app.picture.drawing import CursorLook
 from gommage.app.picture.overlays import overlay_of
@@ -17,7 +18,7 @@ from gommage.app.picture.sheet import SheetStage
 from gommage.app.picture.viewer import Viewer
 from gommage.app.picture.views import Views
 from gommage.app.session import Session
-from gommage.core.document import Project
+from gommage.core.document import Project, Tool
 from gommage.core.engine import Look
 from gommage.core.geometry import growth
 
@@ -74,8 +75,12 @@ class Stage(QObject, Receiver):
             self._refresh_cursor(ground)
 
     def _refresh_cursor(self, ground: Ground) -> None:
-        tool, view, plate = ground.desk.paint_tool, ground.view_from_plate, ground.plate
-        if tool is None or view is None or plate is None:
+        if ground.desk.tool == "mould":
+            self._viewer.set_cursor_look(self._reach_of_mould(ground))
+            return
+        tool, on = ground.desk.paint_tool, painted_on(ground)
+        view = None if isinstance(on, str) else on.view
+        if tool is None or view is None:
             self._viewer.set_cursor_look(None, is_hand=ground.desk.tool == "hand")
             return
         at = self._viewer.pen_at
@@ -90,10 +95,17 @@ class Stage(QObject, Receiver):
             x, y = view(np.array(desk.source_at))
             line_from = float(x), float(y)
             by = (float(x) - at.x(), float(y) - at.y()) if at is not None else None
+        elif is_seen(ground):
+            by = 0.0, 0.0
         radius = desk.brush.size_px / 2 * (scale if np.isfinite(scale) else 1.0)
         is_setting = self._alt_held and takes_source(tool)
         self._viewer.set_cursor_look(CursorLook(radius, desk.brush.softness, by, line_from, is_setting))
         self.source_said.emit(source_words(ground))
+
+    def _reach_of_mould(self, ground: Ground) -> CursorLook:
+        view, at = ground.view_from_frame, self._viewer.pen_at
+        scale = growth(view, view.inverse()(np.array([at.x(), at.y()]))) if at is not None else 1.0
+        return CursorLook(ground.desk.mould_px / 2 * (scale if np.isfinite(scale) else 1.0), 0.5, None)
 
     def _on_document_changed(self, old: Project, new: Project) -> None:
         shot = self._session.desk.shot(new)
@@ -103,6 +115,7 @@ class Stage(QObject, Receiver):
 
     def _on_desk_changed(self, old: Desk, new: Desk) -> None:
         self._viewer.set_wipe(new.wipe if new.has_wipe else None)
+        self._viewer.show_source(new.shows_source)
         if _view_of(old) != _view_of(new):
             self.refresh()
         else:
@@ -111,7 +124,9 @@ class Stage(QObject, Receiver):
     # -- the pen --------------------------------------------------------------------------------------------
 
     def _on_key_held(self, key: str, is_down: bool) -> None:
-        if key == "Q":
+        if key == "Y":
+            self._session.set_desk(shows_source=is_down)
+        elif key == "Q":
             self._session.set_desk(is_flicked=is_down)
         elif key == "Z":
             self._session.set_desk(hides_overlays=is_down)
@@ -132,11 +147,23 @@ class Stage(QObject, Receiver):
                 self.sheet.press(event.x, event.y)
         elif self.hand.is_busy:
             self.hand.feed(event, ground)
+        elif event.kind == "press" and event.alt and ground.desk.paint_tool is Tool.COLOUR:
+            self._pick_colour(event, ground)
         elif event.kind == "press":
             gesture = gesture_of(event, ground)
             if gesture is not None:
                 self.hand.begin(gesture)
                 self.hand_changed.emit()
+
+    def _pick_colour(self, event: PointerEvent, ground: Ground) -> None:
+        """Take the colour under the pen, as far as the picture is there."""
+        assert ground.shot is not None
+        x, y = ground.view_from_frame.inverse()(event.xy).tolist()
+        value = self._session.engine.value_if_there(ground.shot, ground.frame, x, y, of_plate=ground.look is Look.PLATE)
+        if value is not None:
+            colour = tuple(float(one) for one in value)
+            self._session.set_desk(brush=msgspec_replace(ground.desk.brush, colour=colour))
+            self._session.note_shown.emit("Colour {:.3f}, {:.3f}, {:.3f}".format(*colour))
 
     def cancel(self) -> bool:
         """Drop the gesture in hand; returns whether there was one."""
@@ -176,6 +203,8 @@ class Stage(QObject, Receiver):
             self.views.wait()  # for the tiles of the hand: the screen would lay the stroke once more
         if step.error:
             self._session.error_shown.emit(step.error)
+        elif step.note:
+            self._session.note_shown.emit(step.note)
         if step.edit is None:
             is_done = True
             self._session.preview("gesture", None)
@@ -208,6 +237,9 @@ def _view_of(desk: Desk) -> tuple[object, ...]:
     """Return what of the desk the picture itself depends on."""
     return (
         desk.shot_id, desk.frame, desk.look, desk.is_flicked, desk.plate_id, desk.display, desk.has_wipe,
+        desk.paint_tool and (desk.source_frames, desk.source_pinned, desk.source_along, desk.shows_source),
         desk.is_steady, desk.is_square_on, desk.surface_id if desk.is_steady or desk.is_square_on else "",
+        desk.look is Look.VEIL and (desk.veil, desk.veil_colour),
+        desk.look in (Look.VEIL, Look.OUTSIDE) and desk.fix_id,
         desk.has_test_card and (desk.step, desk.surface_id), desk.look is Look.SHEET and desk.surface_id,
     )  # fmt: skip

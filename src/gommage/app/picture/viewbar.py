@@ -9,10 +9,14 @@ from PySide6.QtGui import QAction
 from PySide6.QtWidgets import QComboBox, QDoubleSpinBox, QHBoxLayout, QLabel, QSizePolicy, QToolButton, QWidget
 
 from gommage.app.look.theme import tabular_font
+from gommage.app.picture.views import VEILS
 from gommage.core.engine import Look
 from gommage.core.picture.colour import Display, views
 
 __all__ = ["ViewBar"]
+
+
+LOOK_PX = 108
 
 
 class ViewBar(QWidget):
@@ -20,6 +24,7 @@ class ViewBar(QWidget):
 
     look_chosen = Signal(object)
     display_chosen = Signal(object)
+    veil_chosen = Signal(float, str)
 
     def __init__(self, action: Callable[[str], QAction]) -> None:
         super().__init__()
@@ -32,12 +37,25 @@ class ViewBar(QWidget):
         self.look = QComboBox()
         self.look.setAccessibleName("What to look at")
         self.look.setToolTip("What to look at")
+        self.look.setFixedWidth(LOOK_PX)
         for look in Look:
             self.look.addItem(look.capitalize(), look)
         self.look.activated.connect(lambda: self.look_chosen.emit(Look(self.look.currentData())))
         self.exposure = self._number("Exposure", -8, 8, 0.5, " stops", "Brightens the display only")
         self.gamma = self._number("Gamma", 0.2, 4, 0.1, " γ", "Lifts the display only")
         self.gamma.setValue(1.0)
+        self.veil = self._number("Veil", 5, 100, 5, " %", "How strong the matte lies over the picture")
+        self.veil.setDecimals(0)
+        self.veil.setFixedWidth(54)
+        self.veil.setValue(50)
+        self.veil_colour = QComboBox()
+        self.veil_colour.setAccessibleName("Colour of the veil")
+        self.veil_colour.setToolTip("Colour of the veil")
+        self.veil_colour.setFixedWidth(76)
+        for name in VEILS:
+            self.veil_colour.addItem(name.capitalize(), name)
+        for widget in (self.veil, self.veil_colour):
+            widget.hide()
         self.transform = QComboBox()
         self.transform.setAccessibleName("Display transform")
         self.transform.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
@@ -60,11 +78,15 @@ class ViewBar(QWidget):
         row.addWidget(self.look)
         for name in ("steady", "square_on", "lattice", "test_card", "wipe"):
             row.addWidget(_action_button(action(name)))
+        row.addWidget(self.veil)
+        row.addWidget(self.veil_colour)
         row.addWidget(self.value, 1)
         for widget in (self.exposure, self.gamma, self.transform):
             row.addWidget(widget)
         self.exposure.valueChanged.connect(self._changed)
         self.gamma.valueChanged.connect(self._changed)
+        self.veil.valueChanged.connect(self._veil_changed)
+        self.veil_colour.activated.connect(self._veil_changed)
         self.transform.activated.connect(self._changed)
 
     @staticmethod
@@ -85,10 +107,19 @@ class ViewBar(QWidget):
         device, view = self.transform.currentData()
         self.display_chosen.emit(Display(device, view, self.exposure.value(), self.gamma.value()))
 
+    def _veil_changed(self) -> None:
+        self.veil_chosen.emit(self.veil.value() / 100, self.veil_colour.currentData())
+
     def show_look(self, look: Look) -> None:
         """Show what is being looked at."""
         with QSignalBlocker(self.look):
             self.look.setCurrentIndex(self.look.findData(look))
+        veils, others = (self.veil, self.veil_colour), (self.exposure, self.gamma)
+        going, coming = (others, veils) if look is Look.VEIL else (veils, others)
+        for widget in going:  # first: there is no room for all of them
+            widget.hide()
+        for widget in coming:
+            widget.show()
 
     def show_zoom(self, zoom: float) -> None:
         """Show the zoom."""

@@ -31,6 +31,7 @@ __all__ = ["Viewer", "image_of"]
 ZOOM_STEP = 1.25
 SMALLEST_ZOOM, LARGEST_ZOOM = 0.05, 40.0
 WIPE_GRAB_PX = 7
+SOURCE_OPACITY = 0.5
 PLAIN, SEE_THROUGH = QImage.Format.Format_RGB32, QImage.Format.Format_ARGB32_Premultiplied
 
 
@@ -59,6 +60,8 @@ class Viewer(QWidget):
         self._image_view: Mapping = IDENTITY
         self._other: QImage | None = None
         self._other_view: Mapping = IDENTITY
+        self._source_image: QImage | None = None
+        self._shows_source = False
         self._wipe_at: float | None = None
         self._drags_wipe = False
         self._fitted: tuple[int, int] | None = None
@@ -168,6 +171,18 @@ class Viewer(QWidget):
         self._other_view = self.view_from_picture()
         self.update()
 
+    def set_source_picture(self, pixels: NDArray[np.uint8] | None) -> None:
+        """Set the frame that the brush takes its pixels from, as it lies under the one on screen; None: the same."""
+        if pixels is not None or self._source_image is not None:
+            self._source_image = None if pixels is None else image_of(pixels, self.devicePixelRatioF())
+            self.update()
+
+    def show_source(self, is_shown: bool) -> None:
+        """Show the source's frame half over the picture."""
+        if is_shown != self._shows_source:
+            self._shows_source = is_shown
+            self.update()
+
     def set_wipe(self, at: float | None) -> None:
         """Put the wipe's line at a share of the width, or take it away."""
         if at != self._wipe_at:
@@ -219,13 +234,17 @@ class Viewer(QWidget):
                     painter.drawImage(QPointF(window.left / ratio, window.top / ratio), bit)
             if self._wipe_at is not None and self._other is not None:
                 self._draw_wipe(painter, self._wipe_at, self._other)
+        if self._shows_source and self._source_image is not None:
+            painter.setOpacity(SOURCE_OPACITY)
+            painter.drawImage(0, 0, self._source_image)
+            painter.setOpacity(1.0)
         if self._message:
             self._draw_message(painter)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         draw_overlay(painter, self._overlay)
         if self.pen_at is not None and self._cursor is not None:
             is_current = self._image_view == self.view_from_picture() and not self._pressed
-            draw_cursor(painter, self.pen_at, self._cursor, self._image if is_current else None)
+            draw_cursor(painter, self.pen_at, self._cursor, (self._source_image or self._image) if is_current else None)
         painter.end()
 
     def _draw_image(self, painter: QPainter, image: QImage, made_for: Mapping) -> None:
@@ -375,7 +394,7 @@ class Viewer(QWidget):
         self._held(event, is_down=False)
 
     def _held(self, event: QKeyEvent, *, is_down: bool) -> None:
-        names = {Qt.Key.Key_Q: "Q", Qt.Key.Key_Z: "Z", Qt.Key.Key_Alt: "Alt"}
+        names = {Qt.Key.Key_Q: "Q", Qt.Key.Key_Z: "Z", Qt.Key.Key_Y: "Y", Qt.Key.Key_Alt: "Alt"}
         name = names.get(Qt.Key(event.key()))
         plain = not event.modifiers() & Qt.KeyboardModifier.ControlModifier
         if name and plain and not event.isAutoRepeat():

@@ -13,10 +13,11 @@ import numpy as np
 from PySide6.QtCore import QObject, QTimer, Signal
 
 from gommage.app.hands.ground import Ground
+from gommage.app.hands.next_stroke import is_seen, other_frame, view_of_source
 from gommage.app.picture.viewer import Viewer
 from gommage.app.session import Session
 from gommage.core.document import FrameRange
-from gommage.core.engine import Look, Priority, Step, ViewRequest, view_key, view_pixels
+from gommage.core.engine import Look, Priority, Step, Veil, ViewRequest, view_key, view_pixels
 from gommage.core.geometry import Mapping, composed, fitted, from_matrix, scaling, then
 from gommage.core.picture.card import CARD_CORNERS
 
@@ -30,6 +31,8 @@ READY_MS = 150
 """Pictures come in bursts; which frames are ready is looked up once after each."""
 READY_MOST = 2000
 """On a shot of more frames, so many around the one on screen are looked up."""
+VEILS = {"pink": (0.87, 0.12, 0.22), "green": (0.05, 0.6, 0.2), "blue": (0.08, 0.2, 0.85), "white": (0.9, 0.9, 0.9)}
+"""Colours of the veil over what is covered, scene-linear."""
 LOOKS_ALONE = (Look.CLEAN_PLATE, Look.SHEET)
 """Looks that are the same on all frames."""
 
@@ -103,16 +106,31 @@ class Views(QObject):
             self._viewer.set_picture(None)
             return
         self._ask("screen", request, self._show)
+        self._ask_source(ground)
         if ground.desk.has_wipe:
             other = self.request(ground.frame, Look.PLATE)
             assert other is not None
             self._ask("other", other, lambda _, pixels: self._viewer.set_other(pixels))
 
+    def _ask_source(self, ground: Ground) -> None:
+        """Ask for the frame that the brush takes its pixels from, in register with the one on screen."""
+        frame = other_frame(ground.desk, ground.frame)
+        shot = ground.shot
+        view = view_of_source(ground, frame) if is_seen(ground) and shot is not None else None
+        if view is None or shot is None or frame not in shot.footage.frames:
+            self._wanted.pop("source", None)
+            self._viewer.set_source_picture(None)
+            return
+        ratio, size = self._viewer.devicePixelRatioF(), self._viewer.pixel_size()
+        look = Look.PLATE if ground.desk.source_is_plate or not ground.desk.paints_shot else Look.RESULT
+        request = ViewRequest(shot, frame, look, then(view, scaling(ratio)), size, ground.desk.display)
+        self._ask("source", request, lambda _, pixels: self._viewer.set_source_picture(pixels))
+
     def forget(self) -> None:
         """Want nothing: something else is in the picture's place."""
         self._end_telling()
         self._wanted.clear()
-        self._session.call_off("screen", "other")
+        self._session.call_off("screen", "other", "source")
 
     def _ask(self, place: str, request: ViewRequest, show: Callable[[ViewRequest, np.ndarray], None]) -> None:
         """Get pixels: from the cache at once, else from a job; an older wish for the same place is called off."""
@@ -232,7 +250,10 @@ def _request(ground: Ground, frame: int, look: Look, ratio: float, size_wh: tupl
         return None
     device = then(ground.view_of(frame), scaling(ratio))
     plate_id = ground.desk.plate_id if look is Look.CLEAN_PLATE else ""
-    return ViewRequest(shot, frame, look, device, size_wh, ground.desk.display, plate_id, _card(ground, frame, device))
+    veil = Veil(ground.desk.fix_id, ground.desk.veil, VEILS[ground.desk.veil_colour])
+    return ViewRequest(
+        shot, frame, look, device, size_wh, ground.desk.display, plate_id, _card(ground, frame, device), veil
+    )
 
 
 def _card(ground: Ground, frame: int, device_from_frame: Mapping) -> Mapping | None:

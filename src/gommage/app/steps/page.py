@@ -6,7 +6,7 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Any
 
-from PySide6.QtWidgets import QVBoxLayout, QWidget
+from PySide6.QtWidgets import QMenu, QVBoxLayout, QWidget
 
 from gommage.app.session import Session
 from gommage.app.work import Work
@@ -89,6 +89,14 @@ class Page(QWidget):
     def state_of(self, fix: Fix, step: Step) -> Advice:
         """Return how far a step of a fix is, as far as that has been found out."""
         return self.session.summary.steps.get(fix.id, {}).get(step, Advice(State.FINE))
+
+    def pop_up(self, button: QWidget, names: tuple[str, ...]) -> None:
+        """Show some of the main window's actions under a button."""
+        menu = QMenu(self)
+        menu.setObjectName("ways_menu")
+        menu.addActions([self.window().actions_by_id[name] for name in names])  # type: ignore[attr-defined]
+        menu.aboutToHide.connect(menu.deleteLater)
+        menu.popup(button.mapToGlobal(button.rect().bottomLeft()))
 
     def call(self, name: str) -> None:
         """Do one of the main window's actions."""

@@ -10,7 +10,7 @@ from PySide6.QtWidgets import QButtonGroup, QHBoxLayout, QScrollArea, QStackedWi
 from gommage.app.look.controls import AdviceBox
 from gommage.app.session import Session
 from gommage.app.steps.check import CheckPage
-from gommage.app.steps.cover import CoverPage
+from gommage.app.steps.cover.page import CoverPage
 from gommage.app.steps.fill import FillPage
 from gommage.app.steps.follow.page import FollowPage
 from gommage.app.steps.match import MatchPage

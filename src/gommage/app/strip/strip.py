@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 import numpy as np
 from PySide6.QtCore import QPointF, QRectF, QSize, Qt, Signal
-from PySide6.QtGui import QColor, QMouseEvent, QPainter, QPaintEvent, QPen, QPixmap, QWheelEvent
+from PySide6.QtGui import QColor, QContextMenuEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QPixmap, QWheelEvent
 from PySide6.QtWidgets import QWidget
 
 from gommage.app.look.theme import tabular_font, theme
@@ -25,11 +27,17 @@ GRAB_PX = 6
 
 
 class FrameStrip(QWidget):
-    """Lanes over frames. Click or drag to scrub, drag the ends of the fix's bar, Shift-drag to mark, wheel to zoom."""
+    """Lanes over frames. Click or drag to scrub, drag the ends of the fix's bar, Shift-drag to mark, wheel to zoom.
+
+    Keys are dragged, with Alt copied; Control chooses several.
+    """
 
     frame_chosen = Signal(int)
     span_dragged = Signal(int, int, bool)
     frames_marked = Signal(int, int)
+    keys_chosen = Signal(tuple)
+    keys_moved = Signal(tuple, int, bool)
+    keys_asked = Signal(object)
 
     def __init__(self) -> None:
         super().__init__()
@@ -187,15 +195,49 @@ class FrameStrip(QWidget):
         if event.button() != Qt.MouseButton.LeftButton:
             return
         x, y = event.position().x(), event.position().y()
-        self._drag = self._end_at(x, y) or "scrub"
+        key, adds = self._key_at(x, y), bool(event.modifiers() & Qt.KeyboardModifier.ControlModifier)
+        self._mark_from = self._frame_at(x)
         if event.modifiers() & Qt.KeyboardModifier.ShiftModifier:
-            self._drag, self._mark_from = "mark", self._frame_at(x)
+            self._drag = "mark"
+        elif key is not None:
+            self._drag = "keys"
+            self._choose_key(key, adds=adds)
+            return
+        elif adds and self._is_in_keys(y):
+            self._drag = "pick"
+        else:
+            self._drag = self._end_at(x, y) or "scrub"
         self.mouseMoveEvent(event)
+
+    def _choose_key(self, key: int, *, adds: bool) -> None:
+        chosen = self._data.chosen_keys
+        if adds:
+            chosen = tuple(sorted({*chosen} ^ {key}))
+        elif key not in chosen:
+            chosen = (key,)
+        self.keys_chosen.emit(chosen)
+
+    def _is_in_keys(self, y: float) -> bool:
+        box = next((box for lane, box in self.lanes() if isinstance(lane, KeysLane)), None)
+        return box is not None and box.top() <= y <= box.bottom()
+
+    def _key_at(self, x: float, y: float) -> int | None:
+        """Return the frame of the key under the pointer."""
+        if not self._data.keys or not self._is_in_keys(y):
+            return None
+        nearest = min(self._data.keys, key=lambda frame: abs(self.scale.middle(frame) - x))
+        return nearest if abs(self.scale.middle(nearest) - x) < GRAB_PX else None
+
+    def contextMenuEvent(self, event: QContextMenuEvent) -> None:
+        key = self._key_at(event.pos().x(), event.pos().y())
+        if key is not None:
+            if key not in self._data.chosen_keys:
+                self.keys_chosen.emit((key,))
+            self.keys_asked.emit(event.globalPos())
 
     def _end_at(self, x: float, y: float) -> str:
         """Return which end of the fix's span is under the pointer: "first", "last" or none."""
-        box = next((box for lane, box in self.lanes() if isinstance(lane, KeysLane)), None)
-        if self._data.span is None or box is None or not box.top() <= y <= box.bottom():
+        if self._data.span is None or not self._is_in_keys(y):
             return ""
         if abs(x - self.scale.x(self._data.span[0])) < GRAB_PX:
             return "first"
@@ -208,10 +250,18 @@ class FrameStrip(QWidget):
         elif self._drag == "mark":
             first, last = sorted((self._mark_from, self._frame_at(x)))
             self.frames_marked.emit(first, last)
+        elif self._drag == "pick":
+            first, last = sorted((self._mark_from, self._frame_at(x)))
+            self.keys_chosen.emit(tuple(key for key in self._data.keys if first <= key <= last))
+        elif self._drag == "keys":
+            by = self._frame_at(x) - self._mark_from
+            if by != self._data.keys_by:
+                self._data = replace(self._data, keys_by=by)
+                self.update()
         elif self._drag:
             self._drag_span(x, is_final=False)
         else:
-            over_end = bool(self._end_at(x, y))
+            over_end = bool(self._end_at(x, y)) or self._key_at(x, y) is not None
             self.setCursor(Qt.CursorShape.SizeHorCursor if over_end else Qt.CursorShape.ArrowCursor)
             self.setToolTip(self.tip(self._frame_at(x)))
 
@@ -226,6 +276,14 @@ class FrameStrip(QWidget):
     def mouseReleaseEvent(self, event: QMouseEvent) -> None:
         if self._drag in ("first", "last"):
             self._drag_span(event.position().x(), is_final=True)
+        elif self._drag == "keys":
+            by, self._data = self._data.keys_by, replace(self._data, keys_by=0)
+            if by:
+                is_copy = bool(event.modifiers() & Qt.KeyboardModifier.AltModifier)
+                self.keys_moved.emit(self._data.chosen_keys, by, is_copy)
+            elif not event.modifiers() & Qt.KeyboardModifier.ControlModifier:
+                self.frame_chosen.emit(self._frame_at(event.position().x()))
+            self.update()
         self._drag = ""
 
     def tip(self, frame: int) -> str:

@@ -1,6 +1,17 @@
 """Shapes to mattes."""
 
-from gommage.core.cover.parts import PART_KINDS, MatteAt, PartAt, matte_at
-from gommage.core.cover.rasters import matte_pixels, reach_of
+from gommage.core.cover.parts import PART_KINDS, MappingOf, MatteAt, PartAt, PictureAt, ScribbledAt, matte_at
+from gommage.core.cover.rasters import Keep, matte_pixels, reach_of
 
-__all__ = ["PART_KINDS", "MatteAt", "PartAt", "matte_at", "matte_pixels", "reach_of"]
+__all__ = [
+    "PART_KINDS",
+    "Keep",
+    "MappingOf",
+    "MatteAt",
+    "PartAt",
+    "PictureAt",
+    "ScribbledAt",
+    "matte_at",
+    "matte_pixels",
+    "reach_of",
+]

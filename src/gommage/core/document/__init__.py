@@ -4,7 +4,7 @@ from gommage.core.document import edits, store
 from gommage.core.document.arrays import Array
 from gommage.core.document.history import History, Step
 from gommage.core.document.outlines import outline, outline_at
-from gommage.core.document.placements import Placement, carried_by, placement, without_pins
+from gommage.core.document.placements import Placement, carried_by, mappings_of, placement, without_pins
 from gommage.core.document.records import (
     NOT_SEEN,
     SCENE_LINEAR,
@@ -59,6 +59,7 @@ from gommage.core.document.records import (
     Project,
     Rim,
     Scribbled,
+    ScribbleMark,
     Shape,
     ShapeKey,
     Shared,
@@ -76,6 +77,7 @@ from gommage.core.document.records import (
     Stroke,
     Surface,
     Texture,
+    Tones,
     Tool,
     Track,
     VertexKind,
@@ -141,6 +143,7 @@ __all__ = [
     "Pressure",
     "Project",
     "Rim",
+    "ScribbleMark",
     "Scribbled",
     "Shape",
     "ShapeKey",
@@ -160,6 +163,7 @@ __all__ = [
     "Stroke",
     "Surface",
     "Texture",
+    "Tones",
     "Tool",
     "Track",
     "VertexKind",
@@ -169,6 +173,7 @@ __all__ = [
     "new_id",
     "outline",
     "outline_at",
+    "mappings_of",
     "placement",
     "share_between",
     "store",

@@ -10,38 +10,29 @@ from collections.abc import Iterator
 from typing import Any
 
 from gommage.core.document.records import (
-    BelowPicture,
-    Brush,
     CleanPlatePicture,
     Drawn,
     Fix,
     FixPicture,
-    FrameOffset,
     FromFrame,
     FromPicture,
     LightMatch,
     Matte,
+    Painted,
     Painting,
     PlaneFollow,
     Plates,
-    Pressure,
-    Record,
     Shared,
     Shot,
     Source,
     Span,
     Stroke,
     Surface,
-    Tool,
-    VertexKind,
 )
 from gommage.core.document.records.fills import Donors
 from gommage.core.document.soundness import unsound
 
 __all__ = ["dangling", "fault_of", "unsupported"]
-
-TOOLS = (Tool.CLONE, Tool.HEAL, Tool.RESTORE)
-"""The brushes that this version has."""
 
 
 def fault_of(shot: Shot, before: Shot | None = None) -> str:
@@ -173,12 +164,14 @@ def unsupported(shot: Shot, before: Shot | None = None) -> str:
 
 def _later_kinds(shot: Shot, before: Shot) -> Iterator[str]:
     for surface in _fresh(shot.surfaces, before.surfaces):
-        for matte in _mattes_of(surface):
-            yield from _in_matte(matte)
+        areas = surface.how.areas.parts if isinstance(surface.how, PlaneFollow) else ()
+        if any(not isinstance(part.source, Drawn) for part in areas):
+            yield "a matte from a file, from scribbles or shared, as an area to follow by,"
         if surface.extent.parts:
             yield "an extent"
-    if _fresh_any(shot.mattes, before.mattes):
-        yield "a shared matte"
+    for shared in _fresh(shot.mattes, before.mattes):
+        if any(isinstance(part.source, Shared) for part in shared.matte.parts):
+            yield "a shared matte that is made of shared mattes"
     for plate in _fresh(shot.clean_plates, before.clean_plates):
         if not isinstance(plate.base, FromFrame | FromPicture):
             yield "a merged clean plate"
@@ -192,31 +185,9 @@ def _later_kinds(shot: Shot, before: Shot) -> Iterator[str]:
         yield from _in_stroke(stroke)
 
 
-def _fresh_any(items: tuple[Record, ...], before: tuple[Record, ...]) -> bool:
-    return any(True for _ in _fresh(items, before))
-
-
-def _in_matte(matte: Matte) -> Iterator[str]:
-    for part in matte.parts:
-        if not isinstance(part.source, Drawn):
-            yield "a matte from a file, from scribbles or shared"
-            continue
-        shape = part.source.shape
-        if not shape.is_closed:
-            yield "an open line"
-        if VertexKind.HANDLES in shape.kinds:
-            yield "a vertex with handles"
-        if any(key.vertices.values[:, 6:].any() for key in shape.keys):
-            yield "softness of single vertices"
-
-
 def _in_fix(fix: Fix) -> Iterator[str]:
-    if not isinstance(fix.fill, Plates):
+    if not isinstance(fix.fill, Plates | Painted):
         yield "this kind of fill"
-    for matte in _mattes_of(fix):
-        yield from _in_matte(matte)
-    if fix.touch_up.strokes or fix.touch_up.groups:
-        yield "a touch-up"
     if fix.match.sharpness_px is not None or fix.match.edge is not None:
         yield "matching edge or sharpness apart"
     light = fix.match.light
@@ -225,15 +196,7 @@ def _in_fix(fix: Fix) -> Iterator[str]:
 
 
 def _in_stroke(stroke: Stroke) -> Iterator[str]:
-    brush, source = stroke.brush, stroke.source
-    if brush.tool not in TOOLS:
-        yield f"the brush {brush.tool}"
-    plain = Brush(tool=brush.tool, size_px=brush.size_px, softness=brush.softness, opacity=brush.opacity)
-    if brush != plain or brush.pressure != (Pressure.SIZE,):
-        yield "flow, spacing, blending, strength or channels of a brush"
-    if source != Source(dx=source.dx, dy=source.dy) or not isinstance(source.picture, BelowPicture):
-        yield "a source other than beside the stroke"
-    if not isinstance(source.time, FrameOffset) or source.time.frames:
-        yield "a source on another frame"
-    if stroke.frames or stroke.group_id or stroke.surface_id:
-        yield "frames, groups and surfaces of single strokes"
+    if isinstance(stroke.source.picture, FixPicture):
+        yield "what another fix lays, as a source,"
+    if stroke.source.is_fixed:
+        yield "a source that stays while the stroke goes on"

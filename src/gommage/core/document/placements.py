@@ -12,6 +12,7 @@ is asked for. The arrays of all frames are made on demand, once.
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from functools import cached_property, lru_cache
 
 import numpy as np
@@ -60,6 +61,18 @@ def placement(shot: Shot, surface: Surface) -> Placement | None:
     if surface.rides_on and carrier is None:
         return None
     return _placed(surface, carrier, shot.footage.frames)
+
+
+def mappings_of(shot: Shot) -> Callable[[str, int], Mapping | None]:
+    """Return what gives, for a surface's id and a frame, where its home pixels are there; None where it is not."""
+
+    def mapping(surface_id: str, frame: int) -> Mapping | None:
+        if not surface_id:
+            return IDENTITY
+        placed = placement(shot, shot.surface(surface_id))
+        return None if placed is None else placed.mapping(frame)
+
+    return mapping
 
 
 def without_pins(shot: Shot, surface: Surface) -> Placement | None:

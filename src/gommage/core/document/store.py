@@ -15,7 +15,16 @@ from msgspec.structs import replace
 from gommage.core.disk import clear_left_overs, read_file, reason, write_whole
 from gommage.core.document.arrays import Array, decode_array, encode_array
 from gommage.core.document.checks import dangling, unsupported
-from gommage.core.document.records import SCHEMA_VERSION, CleanPlate, FromPicture, Project, Shot
+from gommage.core.document.records import (
+    SCHEMA_VERSION,
+    CleanPlate,
+    FromFile,
+    FromPicture,
+    Matte,
+    MattePart,
+    Project,
+    Shot,
+)
 from gommage.core.document.soundness import MOST_SHOTS, at, unplaceable, unsound
 from gommage.core.document.upgrades import UPGRADES
 from gommage.errors import ProjectChangedError, ProjectError
@@ -255,11 +264,27 @@ def _relative(path: str, folder: Path) -> str:
 
 def _with_paths(project: Project, change: Callable[[str], str]) -> Project:
     def of_shot(shot: Shot) -> Shot:
-        plates = tuple(of_plate(plate) for plate in shot.clean_plates)
-        return replace(shot, footage=replace(shot.footage, path=change(shot.footage.path)), clean_plates=plates)
+        return replace(
+            shot,
+            footage=replace(shot.footage, path=change(shot.footage.path)),
+            clean_plates=tuple(of_plate(plate) for plate in shot.clean_plates),
+            mattes=tuple(replace(one, matte=of_matte(one.matte)) for one in shot.mattes),
+            fixes=tuple(
+                replace(fix, cover=of_matte(fix.cover), hold_outs=of_matte(fix.hold_outs)) for fix in shot.fixes
+            ),
+        )
 
     def of_plate(plate: CleanPlate) -> CleanPlate:
         base = plate.base
         return replace(plate, base=replace(base, path=change(base.path))) if isinstance(base, FromPicture) else plate
+
+    def of_matte(matte: Matte) -> Matte:
+        if not any(isinstance(part.source, FromFile) for part in matte.parts):
+            return matte
+        return replace(matte, parts=tuple(of_part(part) for part in matte.parts))
+
+    def of_part(part: MattePart) -> MattePart:
+        source = part.source
+        return replace(part, source=replace(source, path=change(source.path))) if isinstance(source, FromFile) else part
 
     return replace(project, shots=tuple(of_shot(shot) for shot in project.shots))

@@ -1,26 +1,31 @@
 """The engine evaluates a shot: frames, results, views, measurements, renders, as jobs that can be stopped."""
 
 from gommage.core.engine.cache import Cache, default_budget_bytes
+from gommage.core.engine.carrying import carried_over
 from gommage.core.engine.evaluate import Engine, level_of
 from gommage.core.engine.following import follow_surface, followed, followed_surface
-from gommage.core.engine.inputs import FixInputs, frame_inputs, inputs_at
+from gommage.core.engine.inputs import FixInputs, frame_inputs, inputs_at, mappings_of, matte_on
 from gommage.core.engine.jobs import Jobs, Priority
+from gommage.core.engine.matte_files import FoundMatte, MatteTarget, find_matte, write_mattes
 from gommage.core.engine.painting import LiveStroke, Shown
 from gommage.core.engine.patches import Patch
+from gommage.core.engine.proposing import proposed_key
 from gommage.core.engine.render import RenderReport, RenderTarget, render, render_in_processes
 from gommage.core.engine.sheets import Sheet, SheetRequest, sheet_key, sheet_of, sheet_pixels
 from gommage.core.engine.steps import Advice, State, Step, steps_of
 from gommage.core.engine.summary import ShotSummary, SurfaceSummary, summarised
-from gommage.core.engine.views import Look, ViewRequest, view_key, view_pixels
+from gommage.core.engine.views import Look, Veil, ViewRequest, view_key, view_pixels
 
 __all__ = [
     "Advice",
     "Cache",
     "Engine",
     "FixInputs",
+    "FoundMatte",
     "Jobs",
     "LiveStroke",
     "Look",
+    "MatteTarget",
     "Patch",
     "Priority",
     "RenderReport",
@@ -32,14 +37,20 @@ __all__ = [
     "State",
     "Step",
     "SurfaceSummary",
+    "Veil",
     "ViewRequest",
+    "carried_over",
     "default_budget_bytes",
+    "find_matte",
     "follow_surface",
     "followed",
     "followed_surface",
     "frame_inputs",
     "inputs_at",
     "level_of",
+    "mappings_of",
+    "matte_on",
+    "proposed_key",
     "render",
     "render_in_processes",
     "sheet_key",
@@ -49,4 +60,5 @@ __all__ = [
     "summarised",
     "view_key",
     "view_pixels",
+    "write_mattes",
 ]

@@ -8,9 +8,9 @@ from collections.abc import Callable
 import numpy as np
 
 from gommage.core.check import FrameMeasures
-from gommage.core.document import CleanPlate, Fix, Footage, Shot, Surface
+from gommage.core.document import CleanPlate, Fix, Footage, Matte, Shot, Surface
 from gommage.core.engine.cache import Cache, default_budget_bytes
-from gommage.core.engine.inputs import frame_inputs, grain_of_surface, inputs_at
+from gommage.core.engine.inputs import frame_inputs, grain_of_surface, inputs_at, matte_on
 from gommage.core.engine.measuring import measured
 from gommage.core.engine.patches import Patch, Patches
 from gommage.core.engine.pictures import Pictures
@@ -75,6 +75,14 @@ class Engine:
     def grain(self, shot: Shot, surface: Surface, check: Check = _never) -> Grain | None:
         """Return the shot's grain, measured on a surface near its home frame; None if it cannot be measured."""
         return self.patches.grain(grain_of_surface(shot, surface), check)
+
+    def matte(
+        self, shot: Shot, matte: Matte, frame: int, window: Window | None = None, scale: float = 1.0,
+        check: Check = _never,
+    ) -> Picture:  # fmt: skip
+        """Return a window of a matte of a shot on a frame, the whole picture if none is given: (h, w) float32."""
+        window = window or shot.footage.bounds.scaled(scale)
+        return self.pictures.matte(shot.footage, matte_on(shot, matte, frame), window, scale, check)
 
     # -- results --------------------------------------------------------------------------------------------
 

@@ -4,13 +4,15 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator
 
+import numpy as np
 from msgspec.structs import replace
 
-from gommage.core.cover import matte_at
+from gommage.core.cover import matte_at, reach_of
 from gommage.core.document import (
-    Drawn,
+    Combine,
     Fix,
     FrameRange,
+    Matte,
     MattePart,
     PlaneFollow,
     PointsFollow,
@@ -24,58 +26,77 @@ from gommage.core.document import (
     without_pins,
 )
 from gommage.core.engine.evaluate import Engine
+from gommage.core.engine.inputs import mappings_of
 from gommage.core.follow import (
     Direction,
     FollowStep,
+    Mask,
     Surroundings,
     follow_plane,
     follow_points,
+    polygon_mask,
     with_spots,
     with_step,
 )
-from gommage.core.geometry import IDENTITY, Mapping, Points
+from gommage.core.geometry import Mapping, Window
 from gommage.errors import FollowError
+
+NOTHING = 1 / 16
+"""What is less full than this does not count as being there: things are kept out with their soft edges."""
 
 __all__ = ["follow_surface", "followed", "followed_surface", "surroundings"]
 
 
-def surroundings(shot: Shot, surface: Surface) -> Surroundings:
-    """Return what a surface's follow must know of the rest of the shot."""
+def surroundings(
+    engine: Engine, shot: Shot, surface: Surface, check: Callable[[], None] = lambda: None
+) -> Surroundings:
+    """Return what a surface's follow must know of the rest of the shot.
+
+    What is in front are the surfaces that are listed later, and the covers of fixes that ride on it, on one of them,
+    or on nothing but the picture.
+    """
     index = [one.id for one in shot.surfaces].index(surface.id)
     in_front = [one for one in shot.surfaces[index + 1 :] if placement(shot, one) is not None]
     near = {surface.id, *(one.id for one in in_front)}
-    fixes = [fix for fix in shot.fixes if fix.is_on and fix.cover.parts and _riding(fix.cover.parts, fix) & near]
+    fixes = [fix for fix in shot.fixes if fix.is_on and fix.cover.parts and _is_near(fix, near)]
+    placed_on = mappings_of(shot)
 
-    def outlines(frame: int, home_to_frame: Mapping) -> list[Points]:
-        def mapping(surface_id: str) -> Mapping | None:
-            if surface_id == surface.id:
-                return home_to_frame
-            if not surface_id:
-                return IDENTITY
-            placed = placement(shot, shot.surface(surface_id))
-            return None if placed is None else placed.mapping(frame)
+    def inside(matte: Matte, frame: int, home_to_frame: Mapping, window: Window) -> Mask:
+        def mapping(surface_id: str, at: int) -> Mapping | None:
+            return home_to_frame if surface_id == surface.id and at == frame else placed_on(surface_id, at)
 
-        found: list[Points] = []
-        for one in in_front:
-            there = mapping(one.id)
-            if there is not None:
-                found.append(there(one.outline))
+        there = matte_at(matte, frame, mapping, lambda matte_id: shot.matte(matte_id).matte)
+        mask = np.zeros((window.height, window.width), np.uint8)
+        near = reach_of(there, shot.footage.bounds) & window
+        if not near.is_empty:
+            mask[near.within(window)] = engine.pictures.matte(shot.footage, there, near, 1.0, check) > NOTHING
+        return mask
+
+    def in_front_on(frame: int, home_to_frame: Mapping, window: Window) -> Mask:
+        lines = [there(one.outline) for one in in_front if (there := placed_on(one.id, frame)) is not None]
+        mask = polygon_mask(lines, window)
         for fix in fixes:
             if is_within(fix.frames, frame):
-                found += matte_at(fix.cover, frame, mapping).outlines
-        return found
+                mask |= inside(fix.cover, frame, home_to_frame, window)
+        return mask
+
+    def undrawn(part: MattePart, frame: int, home_to_frame: Mapping, window: Window) -> Mask:
+        plain = replace(part, combine=Combine.ADD, is_inverted=False)
+        return inside(Matte(parts=(plain,)), frame, home_to_frame, window)
 
     return Surroundings(
         placed=placement(shot, surface),
         measured=without_pins(shot, surface),
-        in_front=outlines if in_front or fixes else None,
+        in_front=in_front_on if in_front or fixes else None,
+        undrawn=undrawn,
         carried=lambda frame: carried_by(shot, surface, frame),
     )
 
 
-def _riding(parts: tuple[MattePart, ...], fix: Fix) -> set[str]:
-    """Return the surfaces that a cover's parts ride on, and the fix's own."""
-    return {fix.surface_id} | {part.source.surface_id for part in parts if isinstance(part.source, Drawn)}
+def _is_near(fix: Fix, surface_ids: set[str]) -> bool:
+    """Return whether a fix or a part of its cover rides on one of some surfaces, or all of it on none."""
+    riding = {fix.surface_id, *(drawn.surface_id for _, drawn in fix.cover.drawn)}
+    return bool(riding & surface_ids) or riding == {""}
 
 
 def follow_surface(
@@ -118,7 +139,7 @@ def follow_surface(
         surface.home_frame if start_frame is None else start_frame,
         direction,
         check,
-        surroundings(shot, surface),
+        surroundings(engine, shot, surface, check),
     )
 
 

@@ -8,7 +8,6 @@ the inputs of those frames only that it moves, and everything that was computed 
 from __future__ import annotations
 
 import zlib
-from collections.abc import Callable
 from functools import lru_cache
 from typing import Any
 
@@ -16,13 +15,36 @@ import numpy as np
 from msgspec.structs import replace
 
 from gommage.core.cover import MatteAt, matte_at, reach_of
-from gommage.core.document import Array, Fix, Footage, Shot, Surface, is_within, placement, value_at
+from gommage.core.document import (
+    Array,
+    Fix,
+    Footage,
+    Matte,
+    Painted,
+    Shot,
+    Surface,
+    is_within,
+    mappings_of,
+    placement,
+    value_at,
+)
 from gommage.core.document.records import Record
-from gommage.core.fill import RECIPES
-from gommage.core.geometry import IDENTITY, Mapping, Window
+from gommage.core.fill import RECIPES, plate_on_frame
+from gommage.core.geometry import Mapping, Window
+from gommage.core.paint import StrokeAt, strokes_at
 
-__all__ = ["FixInputs", "GrainInputs", "frame_inputs", "inputs_at", "mapping_on"]
+__all__ = [
+    "FixInputs",
+    "FixMatte",
+    "GrainInputs",
+    "frame_inputs",
+    "inputs_at",
+    "mappings_of",
+    "matte_inputs",
+    "matte_on",
+]
 
+PAINTED = Painted.__name__
 RING_PX = 26
 """Around the cover, so far the picture is looked at to fit the fill in."""
 GRAIN_NEIGHBOURS = (-3, -2, -1, 1, 2, 3)
@@ -51,7 +73,9 @@ class FixInputs(Record, frozen=True):
     grain : GrainInputs or None
         None where no grain is taken off or put on.
     below : tuple of FixInputs
-        Those of the fixes behind that come near.
+        Those of the fixes behind: with strokes all of them, which may be painted from, else those that come near.
+    strokes : tuple of StrokeAt
+        Its touch-up as it lies on the frame.
     """
 
     footage: Footage
@@ -68,11 +92,25 @@ class FixInputs(Record, frozen=True):
     grain_amount: float
     is_grain_laid: bool
     below: tuple[FixInputs, ...]
+    strokes: tuple[StrokeAt, ...] = ()
 
     @property
     def window(self) -> Window:
-        """Where its cover reaches, in pixels of the frame."""
-        return reach_of(self.cover, self.footage.bounds)
+        """Where its cover and its strokes reach, in pixels of the frame."""
+        reached = self.cover_window
+        for stroke in self.strokes:
+            reached = reached | (stroke.reach & self.footage.bounds)
+        return reached
+
+    @property
+    def cover_window(self) -> Window:
+        """Where its cover reaches; nowhere if its fill lays nothing there."""
+        return Window(0, 0, 0, 0) if self.fill_kind == PAINTED else reach_of(self.cover, self.footage.bounds)
+
+    @property
+    def untouched(self) -> FixInputs:
+        """Its fill alone, all of the cover: what its strokes are laid on."""
+        return _the_one(replace(self, strokes=(), hold_outs=MatteAt(parts=()), opacity=1.0))
 
     @property
     def lighting(self) -> LightInputs:
@@ -104,16 +142,9 @@ def _the_one(inputs: Any) -> Any:
     return inputs
 
 
-def mapping_on(shot: Shot, frame: int) -> Callable[[str], Mapping | None]:
-    """Return what gives, for a surface's id, where its home pixels are on a frame; None where it is not."""
-
-    def mapping(surface_id: str) -> Mapping | None:
-        if not surface_id:
-            return IDENTITY
-        placed = placement(shot, shot.surface(surface_id))
-        return None if placed is None else placed.mapping(frame)
-
-    return mapping
+def matte_on(shot: Shot, matte: Matte, frame: int) -> MatteAt:
+    """Return a matte of a shot as it is on a frame."""
+    return matte_at(matte, frame, mappings_of(shot), lambda matte_id: shot.matte(matte_id).matte)
 
 
 def _grain_inputs(shot: Shot, fix: Fix) -> GrainInputs | None:
@@ -155,6 +186,30 @@ def _frame_inputs(shot: Shot, frame: int) -> tuple[FixInputs, ...]:
     return tuple(found)
 
 
+class FixMatte(Record, frozen=True):
+    """A fix's matte on a frame, whether or not it has anything to fill it with."""
+
+    footage: Footage
+    cover: MatteAt
+    hold_outs: MatteAt
+    opacity: float
+
+
+@lru_cache(maxsize=2048)
+def matte_inputs(shot: Shot, frame: int, fix_id: str = "") -> tuple[FixMatte, ...]:
+    """Return the mattes of all fixes that are on, or of one fix, as they are on a frame."""
+    return tuple(
+        FixMatte(
+            footage=shot.footage,
+            cover=matte_on(shot, fix.cover, frame),
+            hold_outs=matte_on(shot, fix.hold_outs, frame),
+            opacity=float(np.clip(value_at(fix.opacity, frame), 0, 1)),
+        )
+        for fix in shot.fixes
+        if fix_id in ("", fix.id) and fix.is_on and is_within(fix.frames, frame)
+    )
+
+
 def inputs_at(shot: Shot, fix: Fix, frame: int) -> FixInputs | None:
     """Return everything that a fix's pixels on a frame depend on, or None where it does nothing.
 
@@ -179,14 +234,17 @@ def _with_fixes(shot: Shot, count: int) -> Shot:
 def _inputs_of(shot: Shot, fix: Fix, frame: int, behind: tuple[FixInputs, ...]) -> FixInputs | None:
     if not fix.is_on or not is_within(fix.frames, frame):
         return None
-    mapping = mapping_on(shot, frame)
-    cover = matte_at(fix.cover, frame, mapping)
-    window = reach_of(cover, shot.footage.bounds)
-    if window.is_empty:
+    cover = matte_on(shot, fix.cover, frame)
+    strokes = _touch_up(shot, fix, frame, behind)
+    is_painted = isinstance(fix.fill, Painted)
+    window = Window(0, 0, 0, 0) if is_painted else reach_of(cover, shot.footage.bounds)
+    if window.is_empty and not strokes:
         return None
-    fill = RECIPES[type(fix.fill)].at(fix.fill, shot, fix, frame)
+    fill = None if window.is_empty else RECIPES[type(fix.fill)].at(fix.fill, shot, fix, frame)
     if fill is None:
-        return None
+        if not strokes:
+            return None
+        fill, is_painted = RECIPES[Painted].at(Painted(), shot, fix, frame), True
     near = window.grown(RING_PX)
     amount = value_at(fix.match.grain.amount, frame)
     found: FixInputs = _the_one(
@@ -195,16 +253,32 @@ def _inputs_of(shot: Shot, fix: Fix, frame: int, behind: tuple[FixInputs, ...]) 
             frame=frame,
             seed=zlib.crc32(fix.id.encode()),
             cover=cover,
-            hold_outs=matte_at(fix.hold_outs, frame, mapping),
+            hold_outs=matte_on(shot, fix.hold_outs, frame),
             opacity=float(np.clip(value_at(fix.opacity, frame), 0, 1)),
             fill=fill,
-            fill_kind=type(fix.fill).__name__,
+            fill_kind=PAINTED if is_painted else type(fix.fill).__name__,
             is_lit=fix.match.light.is_measured,
             stops=value_at(fix.match.light.exposure_stops, frame),
-            grain=_grain_inputs(shot, fix) if amount > 0 else None,
+            grain=_grain_inputs(shot, fix) if amount > 0 and not is_painted else None,
             grain_amount=amount,
             is_grain_laid=fix.match.grain.is_laid,
-            below=tuple(one for one in behind if not (one.window & near).is_empty),
+            below=behind if strokes else tuple(one for one in behind if not (one.window & near).is_empty),
+            strokes=strokes,
         )
     )
     return found
+
+
+def _touch_up(shot: Shot, fix: Fix, frame: int, behind: tuple[FixInputs, ...]) -> tuple[StrokeAt, ...]:
+    """Return a fix's strokes as they lie on a frame."""
+    if not fix.touch_up.strokes:
+        return ()
+    index = [one.id for one in shot.fixes].index(fix.id)
+
+    def below(other: int) -> tuple[FixInputs, ...]:
+        return behind if other == frame else frame_inputs(_with_fixes(shot, index), other)
+
+    return strokes_at(
+        fix.touch_up, shot.footage, frame, mappings_of(shot), along=fix.surface_id, below=below,
+        plate=lambda plate_id: plate_on_frame(shot, plate_id, frame),
+    )  # fmt: skip

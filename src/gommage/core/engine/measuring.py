@@ -8,7 +8,7 @@ from functools import partial
 from gommage.core.check import FrameMeasures, Sample, held_cells, measures, seam
 from gommage.core.document import Fix, Shot
 from gommage.core.engine.cache import Cache
-from gommage.core.engine.inputs import FixInputs, frame_inputs, inputs_at, mapping_on
+from gommage.core.engine.inputs import FixInputs, frame_inputs, inputs_at, mappings_of
 from gommage.core.engine.patches import Patches
 from gommage.core.geometry import IDENTITY, Mapping, Window, around, composed, scaling, shift
 from gommage.core.picture import Filter, luminance, resample
@@ -49,9 +49,11 @@ def measured(
 
 def _held_region(shot: Shot, fix: Fix, frame: int) -> tuple[Window, Mapping]:
     """Return the region of a fix that is held still over the shot, in home pixels, and where these lie on the frame."""
+    if not fix.cover.drawn:
+        return shot.footage.bounds, IDENTITY
     _, drawn = fix.cover.drawn[0]
     region = around(drawn.shape.keys[0].points)
-    return region, mapping_on(shot, frame)(drawn.surface_id) or IDENTITY
+    return region, mappings_of(shot)(drawn.surface_id, frame) or IDENTITY
 
 
 def _sampled(

@@ -3,29 +3,29 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Hashable, Mapping
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from functools import lru_cache
 
 import numpy as np
 
-from gommage.core.cover import matte_pixels, reach_of
+from gommage.core.cover import MatteAt, reach_of
 from gommage.core.document import Footage
 from gommage.core.engine.cache import Cache
-from gommage.core.engine.inputs import RING_PX, FixInputs, GrainInputs, LightInputs
+from gommage.core.engine.inputs import RING_PX, FixInputs, FixMatte, GrainInputs, LightInputs
 from gommage.core.engine.pictures import Freed, Pictures
 from gommage.core.fill import RECIPES, Filled
 from gommage.core.geometry import Window, around
 from gommage.core.match import Grain, Light, add_grain, apply_light, match_light, measure_grain
-from gommage.core.paint import Canvas, CanvasKey
+from gommage.core.paint import Canvas, CanvasKey, Read, ShotFrame, StrokeAt, scaled
 from gommage.core.picture import Picture, Splines, resample, scale_of
 
 __all__ = ["MARGIN_OF_PAINT_PX", "NOTHING_IN_HAND", "InHand", "Laid", "Patch", "Patches", "composite"]
 
 Check = Callable[[], None]
-InHand = Mapping[CanvasKey, Canvas]
-"""What is painted in place of a canvas while a stroke is in the hand."""
+InHand = Mapping[CanvasKey | FixInputs, Canvas]
+"""What is painted in place of a clean plate's canvas, or of a fix's touch-up, while a stroke is in the hand."""
 NOTHING_IN_HAND: InHand = {}
 BY_NAME = {kind.__name__: recipe for kind, recipe in RECIPES.items()}
 GRAIN_REACH_PX = 160
@@ -117,13 +117,16 @@ class Patches:
         home = self._pictures.plate(inputs.footage, inputs.home_frame, 0, check)[window.slices]
         return measure_grain(home, neighbours, use, check)
 
-    def alpha(self, inputs: FixInputs, window: Window, level: int = 0) -> Picture:
+    def alpha(self, inputs: FixInputs | FixMatte, window: Window, level: int = 0, check: Check = _never) -> Picture:
         """Return a fix's alpha over a window at a level: cover without hold-outs, by its opacity."""
-        scale = scale_of(level)
-        alpha = matte_pixels(inputs.cover, window, scale)
+        alpha = self.matte(inputs.footage, inputs.cover, window, level, check)
         if inputs.hold_outs.parts:
-            alpha = alpha * (1 - matte_pixels(inputs.hold_outs, window, scale))
+            alpha = alpha * (1 - self.matte(inputs.footage, inputs.hold_outs, window, level, check))
         return alpha if inputs.opacity == 1 else alpha * np.float32(inputs.opacity)
+
+    def matte(self, footage: Footage, matte: MatteAt, window: Window, level: int = 0, check: Check = _never) -> Picture:
+        """Return a window of a matte at a level: (h, w) float32."""
+        return self._pictures.matte(footage, matte, window, scale_of(level), check)
 
     def _filled(self, inputs: FixInputs, window: Window, level: int, in_hand: InHand, check: Check) -> Filled:
         grain = self.grain(inputs.grain, check)
@@ -142,7 +145,7 @@ class Patches:
     def _found(self, inputs: LightInputs, level: int, check: Check) -> tuple[Light, ...]:
         scale = scale_of(level)
         window = _ring_window(inputs, level)
-        alpha = matte_pixels(inputs.cover, window, scale)
+        alpha = self.matte(inputs.footage, inputs.cover, window, level, check)
         below = self.composited(inputs.footage, inputs.frame, window, level, inputs.below, check=check)
         check()
         scene = _Scene(self._pictures, level, None, NOTHING_IN_HAND, check)
@@ -185,9 +188,14 @@ class Patches:
         """Return what a fix lays on its frame, or None if its alpha is nothing."""
 
         def make() -> tuple[Patch | None]:
+            if inputs.strokes:
+                canvas = self.touched_up(inputs, level, check)
+                window = inputs.window.scaled(scale_of(level)) & canvas.bounds
+                patch = self._over(inputs, canvas, window, level, check)
+                return (patch if patch.alpha.any() else None,)
             bounds = inputs.footage.bounds.scaled(scale_of(level))
             window = inputs.window.scaled(scale_of(level)) & bounds
-            alpha = self.alpha(inputs, window, level)
+            alpha = self.alpha(inputs, window, level, check)
             if not alpha.any():
                 return (None,)
             pixels, lights = self.pixels(inputs, window, level, check=check)
@@ -213,10 +221,73 @@ class Patches:
             for one in beside:
                 one.cancel()
 
+    # -- strokes over the fill ------------------------------------------------------------------------------
+
+    def touched_up(self, inputs: FixInputs, level: int, check: Check = _never) -> Canvas:
+        """Return a frame with what lies below a fix, its fill and its strokes, at a level."""
+        strokes = tuple(_smaller(stroke, scale_of(level)) for stroke in inputs.strokes)
+        blank, origin, filmed = self.blank(inputs, level, check)
+        return self._pictures.painted(_name_of(inputs, level), blank, strokes, origin, filmed, check)
+
+    def blank(
+        self, inputs: FixInputs, level: int, check: Check = _never
+    ) -> tuple[Canvas, Callable[[StrokeAt], Read | None], Read]:
+        """Return what a fix's strokes are laid on, what gives the origin of each, and the plate."""
+        footage, frame = inputs.footage, inputs.frame
+        plate = self._pictures.plate(footage, frame, level, check)
+        bounds = Window.of(plate.shape[1], plate.shape[0])
+
+        def make() -> Canvas:
+            fill = inputs.untouched
+            under = (*inputs.below, *(() if fill.cover_window.is_empty else (fill,)))
+            return Canvas(self.composited(footage, frame, bounds, level, under, check=check) if under else plate)
+
+        def origin(stroke: StrokeAt) -> Read | None:
+            other = stroke.origin
+            if isinstance(other, ShotFrame) and other.below:
+                return Read(
+                    lambda window: self.composited(footage, other.frame, window, level, other.below, check=check),
+                    bounds,
+                )
+            return self._pictures.origin(other, footage, level, check)
+
+        blank = self._cache.get_or_make(("canvas", _name_of(inputs, level)), make, check)
+        return blank, origin, Read(lambda window: plate[window.slices], bounds)
+
+    def keep_touched_up(self, inputs: FixInputs, level: int, canvas: Canvas) -> None:
+        """Keep what the hand painted, as the touch-up of a fix at a level."""
+        strokes = tuple(_smaller(stroke, scale_of(level)) for stroke in inputs.strokes)
+        self._pictures.keep_painted(_name_of(inputs, level), strokes, canvas)
+
+    def _over(self, inputs: FixInputs, canvas: Canvas, window: Window, level: int, check: Check) -> Patch:
+        """Return a window of a fix whose strokes are on a canvas: what covers the picture below, and how far."""
+        fill = inputs.untouched
+        cover: Picture = np.zeros((window.height, window.width), np.float32)
+        lights: tuple[Light, ...] = (Light.none(window),)
+        if not fill.cover_window.is_empty:
+            patch = self.patch(fill, level, check)
+            if patch is not None:
+                shared = patch.window & window
+                cover[shared.within(window)] = patch.alpha[shared.within(patch.window)]
+                lights = patch.lights
+        cover = np.float32(1) - (1 - cover) * (1 - canvas.cover(window))
+        below = self.composited(inputs.footage, inputs.frame, window, level, inputs.below, check=check)
+        painted, share = canvas.read(window), cover[..., None]
+        with np.errstate(divide="ignore", invalid="ignore"):
+            pixels = np.where(share >= 1, painted, np.where(share > 0, below + (painted - below) / share, below))
+        alpha = cover * np.float32(inputs.opacity)
+        if inputs.hold_outs.parts:
+            alpha = alpha * (1 - self.matte(inputs.footage, inputs.hold_outs, window, level, check))
+        return Patch(window, pixels.astype(np.float32), alpha, lights)
+
     def laid(self, inputs: FixInputs, check: Check = _never) -> Laid | None:
-        """Return a fix's fill with a margin around its cover, lit, without grain."""
+        """Return a fix's fill with a margin around its cover, lit, without grain; its strokes with it."""
         wide = inputs.window.grown(RING_PX) & inputs.footage.bounds
-        alpha = self.alpha(inputs, wide)
+        if inputs.strokes:
+            whole = self._over(inputs, self.touched_up(inputs, 0, check), wide, 0, check)
+            below = self.composited(inputs.footage, inputs.frame, wide, 0, inputs.below, check=check)
+            return Laid(inputs.window, wide, whole.pixels, whole.alpha, np.ones_like(whole.alpha), below)
+        alpha = self.alpha(inputs, wide, check=check)
         if not alpha.any():
             return None
         filled = self._filled(inputs, wide, 0, NOTHING_IN_HAND, check)
@@ -238,6 +309,9 @@ class Patches:
         """Return a window of the plate with fixes laid on it: a fresh (h, w, 3)."""
         out = self._pictures.plate(footage, frame, level, check)[window.slices].copy()
         for inputs in fixes:
+            if inputs in in_hand:
+                composite(out, window, self._over(inputs, in_hand[inputs], window, level, check))
+                continue
             patch = self.patch(inputs, level, check)
             if patch is None:
                 continue
@@ -273,6 +347,16 @@ class _Scene:
         return self._pictures.splines(canvas, window, self._level, self._freed, in_hand, self._check)
 
 
+def _name_of(inputs: FixInputs, level: int) -> Hashable:
+    """Return all that what a fix's strokes are laid on depends on."""
+    return "touch-up", inputs.untouched, level
+
+
+@lru_cache(maxsize=8192)
+def _smaller(stroke: StrokeAt, scale: float) -> StrokeAt:
+    return scaled(stroke, scale)
+
+
 def _ring_window(inputs: LightInputs, level: int) -> Window:
     """Return the window of a cover and the ring around it, at a level."""
     scale = scale_of(level)
@@ -288,4 +372,6 @@ def composite(out: Picture, window: Window, patch: Patch) -> None:
         return
     region = out[shared.within(window)]
     alpha = patch.alpha[shared.within(patch.window)][..., None]
-    region += (patch.pixels[shared.within(patch.window)] - region) * alpha
+    pixels = patch.pixels[shared.within(patch.window)]
+    region += (pixels - region) * alpha
+    np.copyto(region, pixels, where=alpha >= 1)  # the very bits, where nothing of what lies below is seen

@@ -8,11 +8,14 @@ from pathlib import Path
 
 import numpy as np
 
+from gommage.core.cover import MatteAt, PictureAt, ScribbledAt, matte_pixels
+from gommage.core.cover.files import matte_picture, open_matte
 from gommage.core.document import Footage, FromPicture
 from gommage.core.engine.cache import Cache
+from gommage.core.engine.scribbles import Scribbles
 from gommage.core.geometry import Window
 from gommage.core.match import DENOISE_MARGIN_PX, Grain, without_grain
-from gommage.core.paint import Canvas, CanvasKey, lay_stroke
+from gommage.core.paint import Canvas, CanvasKey, Origin, Read, ShotFrame, StrokeAt, lay_stroke
 from gommage.core.picture import (
     Picture,
     Plates,
@@ -22,6 +25,7 @@ from gommage.core.picture import (
     open_plates,
     read_linear,
     read_picture,
+    scale_of,
     spline_coefficients,
 )
 from gommage.core.picture.resample import SPLINE_MARGIN_PX
@@ -53,6 +57,7 @@ class Pictures:
 
     def __init__(self, cache: Cache) -> None:
         self._cache = cache
+        self.scribbles = Scribbles(cache, lambda footage, frame, check: self.plate(footage, frame, 0, check))
 
     # -- the plate ------------------------------------------------------------------------------------------
 
@@ -91,6 +96,41 @@ class Pictures:
         """Return a frame of the plate if it is in the cache."""
         return self._cache.get(("plate", footage, frame, level))
 
+    def matte(
+        self, footage: Footage, matte: MatteAt, window: Window, scale: float = 1.0, check: Check = _never
+    ) -> Picture:
+        """Return a window of a matte of a shot, parts kept one by one: (h, w) float32."""
+
+        def keep(name: Hashable, make: Callable[[], Picture]) -> Picture:
+            return self._cache.get_or_make((footage, name), make, check)
+
+        def picture_of(one: PictureAt | ScribbledAt) -> Picture:
+            return self.matte_of(footage, one, check)
+
+        return matte_pixels(matte, window, scale, keep, picture_of)
+
+    def matte_of(self, footage: Footage, one: PictureAt | ScribbledAt, check: Check = _never) -> Picture:
+        """Return the picture (H, W) of a matte that is not drawn: from a file, or from scribbles."""
+        if isinstance(one, ScribbledAt):
+            return self.scribbles.matte(footage, one, check)
+        return self.matte_file((footage.width, footage.height), one)
+
+    def matte_file(self, size_wh: tuple[int, int], one: PictureAt) -> Picture:
+        """Return the picture of a matte from a file, (H, W) as large as the shot; nothing beyond the file's frames.
+
+        Raises
+        ------
+        FootageError
+            If it cannot be read, has no such channel, or is of other proportions than the shot.
+        """
+        plates = self._cache.get_or_make(("open matte", one.path), lambda: open_matte(one.path))
+
+        def read() -> Picture:
+            return matte_picture(plates, one.channel, one.frame, size_wh)
+
+        found: Picture = self._cache.get_or_make(("matte file", one, size_wh), read)
+        return found
+
     # -- clean plates ---------------------------------------------------------------------------------------
 
     def _base(self, key: CanvasKey, check: Check) -> Picture:
@@ -113,40 +153,75 @@ class Pictures:
         return self._cache.get_or_make(("picture", base, key.footage.width, key.footage.height), load, check)
 
     def canvas(self, key: CanvasKey, check: Check = _never) -> Canvas:
-        """Return a clean plate with its strokes.
+        """Return a clean plate with its strokes."""
+        blank = self._cache.get_or_make(("canvas", key.untouched), lambda: Canvas(self._base(key, check)), check)
+
+        def origin(stroke: StrokeAt) -> Read | None:
+            return self.origin(stroke.origin, key.footage, 0, check)
+
+        return self.painted(key.untouched, blank, key.strokes, origin, None, check)
+
+    def origin(self, origin: Origin, footage: Footage, level: int, check: Check) -> Read | None:
+        """Return what a stroke takes its pixels from, at a level: None for what it is painted on."""
+        if isinstance(origin, ShotFrame):
+            plate = self.plate(footage, origin.frame, level, check)
+            return Read(lambda window: plate[window.slices], footage.bounds.scaled(scale_of(level)))
+        if isinstance(origin, CanvasKey):
+            canvas = self.canvas(origin, check)
+            if not level:
+                return Read.of(canvas)
+            small = self._cache.get_or_make(("canvas", origin, level), lambda: halved(canvas.whole(), level), check)
+            return Read(lambda window: small[window.slices], canvas.bounds.scaled(scale_of(level)))
+        return None
+
+    def painted(
+        self, name: Hashable, blank: Canvas, strokes: tuple[StrokeAt, ...],
+        origin: Callable[[StrokeAt], Read | None], filmed: Read | None, check: Check = _never,
+    ) -> Canvas:  # fmt: skip
+        """Return strokes laid on a blank canvas.
 
         Begins from the longest run of strokes that is in the cache, so that a new stroke costs one stroke.
+
+        Parameters
+        ----------
+        name : hashable
+            All that the blank depends on.
+        blank : Canvas
+        strokes : tuple of StrokeAt
+        origin : callable
+            Gives what a stroke takes its pixels from, None for the canvas itself.
+        filmed : Read or None
+            The plate; None: the blank.
+        check : callable
         """
-        if not key.strokes:
-            untouched = ("canvas", key)
-            return self._cache.get_or_make(untouched, lambda: Canvas(self._base(key, check)), check)
-        runs = _runs(key)
+        if not strokes:
+            return blank
+        runs = _runs(name, strokes)
 
         def paint() -> Canvas:
-            blank = self.canvas(key.untouched, check)
             done, canvas = 0, blank
-            for count in range(len(key.strokes) - 1, 0, -1):
+            for count in range(len(strokes) - 1, 0, -1):
                 found = self._cache.get(runs[count])
-                if found is not None and found[0] == key.strokes[:count]:
+                if found is not None and found[0] == strokes[:count]:
                     done, canvas = count, found[1]
                     break
-            for count in range(done, len(key.strokes)):
+            for count in range(done, len(strokes)):
                 check()
-                canvas = lay_stroke(canvas, blank, key.strokes[count])
-                if count + 1 < len(key.strokes):
-                    self._cache.put(runs[count + 1], (key.strokes[: count + 1], canvas))
+                canvas = lay_stroke(canvas, blank, strokes[count], origin(strokes[count]), filmed)
+                if count + 1 < len(strokes):
+                    self._cache.put(runs[count + 1], (strokes[: count + 1], canvas))
             return canvas
 
-        whole = runs[len(key.strokes)]
+        whole = runs[len(strokes)]
         while True:
-            strokes, canvas = self._cache.get_or_make(whole, lambda: (key.strokes, paint()), check)
-            if strokes == key.strokes:
+            known, canvas = self._cache.get_or_make(whole, lambda: (strokes, paint()), check)
+            if known == strokes:
                 return canvas
-            self._cache.put(whole, (key.strokes, paint()))  # two runs of one fingerprint: the later one is kept
+            self._cache.put(whole, (strokes, paint()))  # two runs of one fingerprint: the later one is kept
 
-    def keep_canvas(self, key: CanvasKey, canvas: Canvas) -> None:
-        """Keep what the hand painted, so that it need not be painted again."""
-        self._cache.put(_runs(key)[len(key.strokes)], (key.strokes, canvas))
+    def keep_painted(self, name: Hashable, strokes: tuple[StrokeAt, ...], canvas: Canvas) -> None:
+        """Keep what the hand painted, so that it need not be painted again; see `painted`."""
+        self._cache.put(_runs(name, strokes)[len(strokes)], (strokes, canvas))
 
     def splines(
         self, key: CanvasKey, window: Window, level: int, freed: Freed | None, canvas: Canvas | None = None,
@@ -199,12 +274,11 @@ class Pictures:
         return self._cache.get_or_make(name, prepare, check)
 
 
-def _runs(key: CanvasKey) -> list[Hashable]:
-    """Return a name for each run of the strokes from the first on; a name is short, what it stands for is compared."""
-    blank = key.untouched
-    fingerprint = hash(blank)
-    names: list[Hashable] = [("canvas", blank)]
-    for count, stroke in enumerate(key.strokes, 1):
+def _runs(name: Hashable, strokes: tuple[StrokeAt, ...]) -> list[Hashable]:
+    """Return a name for each run of strokes from the first on; a name is short, what it stands for is compared."""
+    fingerprint = hash(name)
+    names: list[Hashable] = [("canvas", name)]
+    for count, stroke in enumerate(strokes, 1):
         fingerprint = hash((fingerprint, stroke))
-        names.append(("run", blank, count, fingerprint))
+        names.append(("run", name, count, fingerprint))
     return names

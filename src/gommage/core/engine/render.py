@@ -16,7 +16,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from gommage.core.disk import clear_left_overs, reason
-from gommage.core.document import FromPicture, Shot, placement, store
+from gommage.core.document import FromFile, FromPicture, Shot, placement, store
 from gommage.core.document.records.project import SCENE_LINEAR
 from gommage.core.engine.evaluate import Engine
 from gommage.core.geometry import Window
@@ -145,6 +145,17 @@ def _render_still(engine: Engine, shot: Shot, frame: int, target: RenderTarget, 
     return path
 
 
+def matte_sources(shot: Shot) -> list[Path]:
+    """Return the files that mattes of a shot are made from; of a numbered one those that are there."""
+    mattes = [one.matte for one in shot.mattes] + [matte for fix in shot.fixes for matte in (fix.cover, fix.hold_outs)]
+    paths = {part.source.path for matte in mattes for part in matte.parts if isinstance(part.source, FromFile)}
+    found = []
+    for path in map(Path, sorted(paths)):
+        with contextlib.suppress(OSError):
+            found += list(path.parent.glob(path.name.replace("#", "?"))) if "#" in path.name else [path]
+    return found
+
+
 def refuse_sources(path: Path, shot: Shot, *sources: Path) -> None:
     """Refuse to write over what the shot is made from, by whatever name or link it goes.
 
@@ -156,10 +167,13 @@ def refuse_sources(path: Path, shot: Shot, *sources: Path) -> None:
         return
     bases = (plate.base for plate in shot.clean_plates)
     pictures = [Path(base.path) for base in bases if isinstance(base, FromPicture)]
-    for source in (*sources, Path(shot.footage.path), *pictures):
+    mattes = matte_sources(shot)
+    for source in (*sources, Path(shot.footage.path), *pictures, *mattes):
         with contextlib.suppress(OSError, ValueError):
             if path.samefile(source):
-                what = "a clean plate's picture" if source in pictures else "the plate"
+                what = (
+                    "a clean plate's picture" if source in pictures else "a matte" if source in mattes else "the plate"
+                )
                 raise RenderError(f"{path.name} would overwrite {what}. Choose another folder.")
 
 

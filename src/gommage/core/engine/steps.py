@@ -8,7 +8,8 @@ from enum import StrEnum
 import numpy as np
 
 from gommage.core.check import FrameMeasures
-from gommage.core.document import Fix, FromPicture, Plates, Shot, outline_at, placement
+from gommage.core.document import Fix, Frames, FromPicture, Plates, Shot, mappings_of, placement
+from gommage.core.engine.doubts import doubts_of
 from gommage.core.fill import usable_plates
 
 __all__ = ["Advice", "State", "Step", "steps_of"]
@@ -55,6 +56,10 @@ def steps_of(shot: Shot, fix: Fix, measured: tuple[FrameMeasures, ...] = ()) -> 
     follow = _follow(shot, fix)
     cover = _cover(shot, fix)
     fill = _fill(shot, fix)
+    is_painted = bool(fix.touch_up.strokes) and not fix.cover.parts
+    if is_painted:  # the fix is its strokes
+        cover = Advice(State.FINE, "Strokes need no cover.")
+        fill = _laid(shot, fix)
     begun = cover.state is not State.NOT_BEGUN and fill.state is not State.NOT_BEGUN
     match = Advice(State.FINE if begun else State.NOT_BEGUN)
     return {
@@ -95,16 +100,9 @@ def _follow(shot: Shot, fix: Fix) -> Advice:
 def _cover(shot: Shot, fix: Fix) -> Advice:
     if not fix.cover.parts:
         return Advice(State.NOT_BEGUN, "Draw round the thing, a few pixels larger than it is.")
-    for _, drawn in fix.cover.drawn:
-        if not drawn.surface_id:
-            continue
-        surface = shot.surface(drawn.surface_id)
-        area, line = surface.outline, outline_at(drawn.shape, drawn.shape.keys[0].frame)
-        if (line.min(axis=0) < area.min(axis=0) - 1).any() or (line.max(axis=0) > area.max(axis=0) + 1).any():
-            return Advice(
-                State.LOOK,
-                f"The cover reaches beyond the area of {surface.name}; what was not followed may not fit there.",
-            )
+    doubt = next(doubts_of(shot, fix), None)
+    if doubt is not None:
+        return Advice(State.LOOK, *doubt)
     return Advice(State.FINE)
 
 
@@ -123,6 +121,21 @@ def _fill(shot: Shot, fix: Fix) -> Advice:
             "The clean plate is still as it was shot: paint the thing out of it.",
             plates[0].home_frame,
         )
+    return Advice(State.FINE)
+
+
+def _laid(shot: Shot, fix: Fix) -> Advice:
+    """Return whether all strokes lie on the frames on which they are to live."""
+    mapping, frames = mappings_of(shot), shot.footage.frames
+    for number, stroke in enumerate(fix.touch_up.strokes, 1):
+        if not stroke.is_on or not stroke.surface_id:
+            continue
+        lives = [within for one in stroke.frames or (Frames(),) if (within := one.within(frames)) is not None]
+        for one in lives:
+            lost = next((frame for frame in (one.first, one.last) if mapping(stroke.surface_id, frame) is None), None)
+            if lost is not None:
+                name = shot.surface(stroke.surface_id).name
+                return Advice(State.LOOK, f"Stroke {number} rides on {name}, which is not followed to {lost}.", lost)
     return Advice(State.FINE)
 
 

@@ -15,7 +15,7 @@ from numpy.typing import NDArray
 
 from gommage.core.document import Shot
 from gommage.core.engine.evaluate import Engine
-from gommage.core.engine.inputs import frame_inputs
+from gommage.core.engine.inputs import FixInputs, frame_inputs, inputs_at, matte_inputs
 from gommage.core.engine.patches import NOTHING_IN_HAND, InHand
 from gommage.core.fill import canvas_key
 from gommage.core.geometry import Mapping, Window, around, growth, scaling, spanning, then
@@ -23,7 +23,17 @@ from gommage.core.picture import Filter, Picture, halved, resample, scale_of
 from gommage.core.picture.card import test_card
 from gommage.core.picture.colour import DEFAULT_DISPLAY, Display, show
 
-__all__ = ["SURROUND", "Look", "ViewRequest", "level_shown", "look_pixels", "shown_pixels", "view_key", "view_pixels"]
+__all__ = [
+    "SURROUND",
+    "Look",
+    "Veil",
+    "ViewRequest",
+    "level_shown",
+    "look_pixels",
+    "shown_pixels",
+    "view_key",
+    "view_pixels",
+]
 
 SURROUND = 0x3A
 """The neutral grey level around the picture."""
@@ -44,8 +54,36 @@ class Look(StrEnum):
     CLEAN_PLATE = "clean plate"
     PAINT_ALONE = "paint alone"
     MATTE = "matte"
+    VEIL = "veil"
+    OUTSIDE = "outside dim"
     DIFFERENCE = "difference"
     SHEET = "sheet"
+
+
+OF_MATTES = (Look.MATTE, Look.PAINT_ALONE, Look.VEIL, Look.OUTSIDE)
+"""Looks that depend on the mattes themselves."""
+DIMMED = 0.12
+"""How bright what lies outside a matte is where that is dimmed."""
+
+
+@dataclass(frozen=True, slots=True)
+class Veil:
+    """How a matte is laid over the picture.
+
+    Attributes
+    ----------
+    fix_id : str
+        Whose matte; empty: of all.
+    strength : float
+        0 to 1.
+    covered, held_out : tuple of float
+        Colours, scene-linear.
+    """
+
+    fix_id: str = ""
+    strength: float = 0.5
+    covered: tuple[float, float, float] = (0.87, 0.12, 0.22)
+    held_out: tuple[float, float, float] = (0.85, 0.55, 0.08)
 
 
 @dataclass(frozen=True, slots=True)
@@ -62,6 +100,8 @@ class ViewRequest:
         The clean plate for `Look.CLEAN_PLATE`.
     view_from_card : Mapping or None
         Test card pixels to viewport pixels, where one is laid over the picture.
+    veil : Veil
+        For the looks that show a matte over the picture.
     """
 
     shot: Shot
@@ -72,6 +112,7 @@ class ViewRequest:
     display: Display = DEFAULT_DISPLAY
     plate_id: str = ""
     view_from_card: Mapping | None = None
+    veil: Veil = Veil()
 
 
 def view_key(request: ViewRequest) -> Hashable:
@@ -82,8 +123,11 @@ def view_key(request: ViewRequest) -> Hashable:
         inputs = canvas_key(shot, shot.clean_plate(request.plate_id)) if request.plate_id else ()
     elif request.look is not Look.PLATE:
         inputs = frame_inputs(shot, request.frame)
+    mattes: Hashable = ()
+    if request.look in OF_MATTES:
+        mattes = matte_inputs(shot, request.frame, _fix_of(request)), request.veil
     return (
-        "view", shot.footage, inputs, request.frame, request.look, request.view_from_frame, request.size_wh,
+        "view", mattes, shot.footage, inputs, request.frame, request.look, request.view_from_frame, request.size_wh,
         request.display, request.view_from_card,
     )  # fmt: skip
 
@@ -171,12 +215,14 @@ def look_pixels(
         return _clean_plate(engine, request, window, level, in_hand, check)
     if request.look is Look.PLATE:
         return engine.pictures.plate(footage, frame, level, check)[window.slices]
-    fixes = frame_inputs(shot, frame)
     if request.look is Look.MATTE:
-        return np.repeat(_matte(engine, request, window, level)[..., None], 3, axis=2)
+        return np.repeat(_matte(engine, request, window, level, check)[..., None], 3, axis=2)
+    if request.look in (Look.VEIL, Look.OUTSIDE):
+        return _veiled(engine, request, window, level, check)
+    fixes = frame_inputs(shot, frame)
     result = engine.patches.composited(footage, frame, window, level, fixes, in_hand, check)
     if request.look is Look.PAINT_ALONE:
-        return np.where(_matte(engine, request, window, level)[..., None] > 0, result, np.float32(0.18))
+        return np.where(_matte(engine, request, window, level, check)[..., None] > 0, result, np.float32(0.18))
     if request.look is Look.DIFFERENCE:
         return np.abs(result - engine.pictures.plate(footage, frame, level, check)[window.slices]) * 4
     return result
@@ -191,9 +237,45 @@ def _clean_plate(
     return halved(canvas.read(full), level)
 
 
-def _matte(engine: Engine, request: ViewRequest, window: Window, level: int) -> Picture:
+def _fix_of(request: ViewRequest) -> str:
+    """Return whose matte is shown: of all fixes where they are looked at together."""
+    return request.veil.fix_id if request.look in (Look.VEIL, Look.OUTSIDE) else ""
+
+
+def _matte(engine: Engine, request: ViewRequest, window: Window, level: int, check: Check) -> Picture:
     """Return the union of all alphas over a window, (h, w)."""
     out = np.zeros((window.height, window.width), np.float32)
-    for inputs in frame_inputs(request.shot, request.frame):
-        np.maximum(out, engine.patches.alpha(inputs, window, level), out=out)
+    for matte in matte_inputs(request.shot, request.frame, _fix_of(request)):
+        np.maximum(out, engine.patches.alpha(matte, window, level, check), out=out)
+    for inputs in _with_strokes(request):
+        patch = engine.patches.patch(inputs, level, check)
+        if patch is not None and not (shared := patch.window & window).is_empty:
+            there = out[shared.within(window)]
+            np.maximum(there, patch.alpha[shared.within(patch.window)], out=there)
+    return out
+
+
+def _with_strokes(request: ViewRequest) -> list[FixInputs]:
+    """Return the inputs of fixes whose matte is shown and that have strokes on the frame: these are part of it."""
+    shot, fix_id = request.shot, _fix_of(request)
+    fixes = [fix for fix in shot.fixes if fix.touch_up.strokes and fix_id in ("", fix.id)]
+    found = [inputs_at(shot, fix, request.frame) for fix in fixes]
+    return [inputs for inputs in found if inputs is not None and inputs.strokes]
+
+
+def _veiled(engine: Engine, request: ViewRequest, window: Window, level: int, check: Check) -> Picture:
+    """Return the plate with the matte over it as a veil, hold-outs in a tone of their own, or dimmed outside it."""
+    plate = engine.pictures.plate(request.shot.footage, request.frame, level, check)[window.slices]
+    matte = _matte(engine, request, window, level, check)[..., None]
+    if request.look is Look.OUTSIDE:
+        return plate * (DIMMED + (1 - DIMMED) * matte)
+    held = np.zeros_like(matte)
+    for one in matte_inputs(request.shot, request.frame, _fix_of(request)):
+        if one.hold_outs.parts:
+            np.maximum(
+                held, engine.patches.matte(one.footage, one.hold_outs, window, level, check)[..., None], out=held
+            )
+    veil, out = request.veil, plate
+    for share, colour in ((matte, veil.covered), (held, veil.held_out)):
+        out = out + (np.array(colour, np.float32) - out) * share * np.float32(veil.strength)
     return out

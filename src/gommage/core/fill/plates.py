@@ -3,15 +3,25 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from functools import lru_cache
 
-from gommage.core.document import CleanPlate, Fix, Plates, Shot, placement
+from gommage.core.document import CleanPlate, Fix, Plates, Shot, mappings_of, placement
 from gommage.core.document.records import Record
 from gommage.core.fill.scene import Filled, Layer, Scene
 from gommage.core.geometry import IDENTITY, Mapping, Window, around, composed, scaling, spanning
-from gommage.core.paint import CanvasKey
+from gommage.core.paint import CanvasKey, strokes_at
 from gommage.core.picture import resample
 
-__all__ = ["PlateAt", "PlatesAt", "canvas_key", "fill_from_plates", "plate_weights", "plates_at", "usable_plates"]
+__all__ = [
+    "PlateAt",
+    "PlatesAt",
+    "canvas_key",
+    "fill_from_plates",
+    "plate_on_frame",
+    "plate_weights",
+    "plates_at",
+    "usable_plates",
+]
 
 SPLINE_REACH_PX = 3
 
@@ -44,10 +54,32 @@ def _as_shot(plate: PlateAt) -> PlateAt:
     return PlateAt(canvas=plate.canvas.as_shot, frame_from_plate=plate.frame_from_plate, weight=plate.weight)
 
 
-def canvas_key(shot: Shot, plate: CleanPlate) -> CanvasKey:
-    """Return what a clean plate's pixels depend on."""
-    strokes = tuple(stroke for stroke in plate.painting.strokes if stroke.is_on)
+@lru_cache(maxsize=256)
+def canvas_key(shot: Shot, plate: CleanPlate, within: frozenset[str] = frozenset()) -> CanvasKey:
+    """Return what a clean plate's pixels depend on.
+
+    Parameters
+    ----------
+    shot : Shot
+    plate : CleanPlate
+    within : frozenset of str
+        Plates that are painted from this one: it does not paint from them in turn.
+    """
+    within = within | {plate.id}
+    strokes = strokes_at(
+        plate.painting, shot.footage, plate.home_frame, mappings_of(shot), along=plate.surface_id,
+        plate=lambda plate_id: None if plate_id in within else plate_on_frame(shot, plate_id, plate.home_frame, within),
+    )  # fmt: skip
     return CanvasKey(footage=shot.footage, home_frame=plate.home_frame, base=plate.base, strokes=strokes)
+
+
+def plate_on_frame(
+    shot: Shot, plate_id: str, frame: int, within: frozenset[str] = frozenset()
+) -> tuple[CanvasKey, Mapping] | None:
+    """Return a clean plate's canvas and where its pixels lie on a frame; None where they do not."""
+    plate = shot.clean_plate(plate_id)
+    mapping = _to_frame(shot, plate, frame)
+    return None if mapping is None else (canvas_key(shot, plate, within), mapping)
 
 
 def _to_frame(shot: Shot, plate: CleanPlate, frame: int) -> Mapping | None:

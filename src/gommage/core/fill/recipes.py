@@ -6,7 +6,8 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Any
 
-from gommage.core.document import Plates
+from gommage.core.document import Painted, Plates
+from gommage.core.fill.painted import nothing, painted_at
 from gommage.core.fill.plates import fill_from_plates, plates_at
 from gommage.core.fill.scene import Filled
 
@@ -31,5 +32,5 @@ class Recipe:
     evaluate: Callable[..., Filled]
 
 
-RECIPES: dict[type, Recipe] = {Plates: Recipe(plates_at, fill_from_plates)}
+RECIPES: dict[type, Recipe] = {Plates: Recipe(plates_at, fill_from_plates), Painted: Recipe(painted_at, nothing)}
 """By the fill's record; a kind that is not here cannot be used yet."""

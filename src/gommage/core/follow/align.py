@@ -26,7 +26,6 @@ __all__ = [
     "make_pyramid",
     "make_template",
     "motion_matrix",
-    "polygon_mask",
 ]
 
 MOTIONS = {
@@ -158,17 +157,6 @@ class Alignment:
     def slip_px(self) -> float:
         """The corners' expected error together."""
         return float(np.sqrt((self.corner_slip_px**2).mean()))
-
-
-def polygon_mask(outlines: list[Points], window: Window) -> NDArray[np.uint8]:
-    """Return 1 inside any of the outlines (N, 2), 0 elsewhere, over a window: (h, w) uint8."""
-    mask = np.zeros((window.height, window.width), np.uint8)
-    for points in outlines:
-        known = points[np.isfinite(points).all(axis=1)]
-        if len(known) >= 3:
-            local = np.clip(known - (window.left + 0.5, window.top + 0.5), -1e5, 1e5)
-            cv2.fillPoly(mask, [np.round(local * 16).astype(np.int32)], 1, shift=4)
-    return mask
 
 
 def _half(picture: Picture) -> Picture:

@@ -10,8 +10,14 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from gommage.core.document import FrameRange, Matte, MotionModel, PlaneFollow, Surface, is_within, outline_at
-from gommage.core.follow.align import SIMPLER, align, make_pyramid, make_template, polygon_mask
+from gommage.core.document import (
+    FrameRange,
+    MotionModel,
+    PlaneFollow,
+    Surface,
+)
+from gommage.core.follow.align import SIMPLER, align, make_pyramid, make_template
+from gommage.core.follow.masks import changes, matte_mask
 from gommage.core.follow.shutter import MOST_TRIED, Passing, best_shutter, blurred_along, is_blurred, passings
 from gommage.core.follow.sight import Sight, choose_sight
 from gommage.core.follow.sparse import Features, features_of, start_from_features, start_from_neighbour
@@ -140,13 +146,11 @@ class _Follower:
         self._how = surface.how
         self._pinned = {pin.frame for pin in surface.pins}
         self._in_front = rest.in_front if self._how.leaves_out_front else None
+        self._undrawn = rest.undrawn
         self._has_masks = (
             bool(self._how.keep_outs.parts)
             or self._in_front is not None
-            or any(
-                not drawn.surface_id or len(drawn.shape.keys) > 1 or part.frames or not part.is_on
-                for part, drawn in self._how.areas.drawn
-            )
+            or any(part.frames or not part.is_on or changes(part) for part in self._how.areas.parts)
         )
         self._sight: Sight | None = None
         self._features: Features | None = None
@@ -166,20 +170,13 @@ class _Follower:
 
     def _mask(self, frame: int, home_to_frame: Matrix, window: Window) -> NDArray[np.uint8]:
         """Return where on a frame there is something to look at: areas without keep-outs, (h, w) uint8."""
-
-        def outlines(matte: Matte) -> list[Points]:
-            found = []
-            for part, drawn in matte.drawn:
-                if part.is_on and is_within(part.frames, frame):
-                    line = outline_at(drawn.shape, frame)
-                    found.append(apply_matrix(home_to_frame, line) if drawn.surface_id else line)
-            return found
-
-        mask = polygon_mask(outlines(self._how.areas), window)
-        out = outlines(self._how.keep_outs)
+        mapping = from_matrix(home_to_frame)
+        mask = matte_mask(self._how.areas, frame, mapping, window, self._undrawn)
+        if self._how.keep_outs.parts:
+            mask &= 1 - matte_mask(self._how.keep_outs, frame, mapping, window, self._undrawn)
         if self._in_front is not None:
-            out += self._in_front(frame, from_matrix(home_to_frame))
-        return mask & (1 - polygon_mask(out, window)) if out else mask
+            mask &= 1 - self._in_front(frame, mapping, window)
+        return mask
 
     def _allowed(self, frame: int, home_to_frame: Matrix) -> Callable[[Points], NDArray[np.bool_]] | None:
         if not self._has_masks:

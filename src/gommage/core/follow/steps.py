@@ -10,8 +10,18 @@ import numpy as np
 from msgspec.structs import replace
 from numpy.typing import NDArray
 
-from gommage.core.document import NOT_SEEN, Array, FrameRange, Placement, PointsFollow, SpotPath, Surface, Track
-from gommage.core.geometry import IDENTITY, Mapping, Matrix, Points, apply_matrix
+from gommage.core.document import (
+    NOT_SEEN,
+    Array,
+    FrameRange,
+    Placement,
+    PointsFollow,
+    SpotPath,
+    Surface,
+    Track,
+)
+from gommage.core.follow.masks import Mask, Undrawn
+from gommage.core.geometry import IDENTITY, Mapping, Matrix, Points, Window, apply_matrix
 
 __all__ = [
     "Direction",
@@ -86,15 +96,19 @@ class Surroundings:
     measured : Placement or None
         The same without pins.
     in_front : callable or None
-        Gives for a frame, and where the surface is taken to be on it (home to frame), the outlines (N, 2) in its
-        pixels of what is in front; None: nothing ever is.
+        Gives for a frame, where the surface is taken to be on it (home to frame) and a window of it, 1 where
+        something is in front, (h, w) uint8; None: nothing ever is.
+    undrawn : callable or None
+        Gives the same for a part of areas or keep-outs that is not drawn: a matte from files, scribbles, a shared
+        matte; without it such parts are nothing.
     carried : callable
         Gives for a frame the motion of what the surface rides on, home to frame; None where that is not known.
     """
 
     placed: Placement | None = None
     measured: Placement | None = None
-    in_front: Callable[[int, Mapping], list[Points]] | None = None
+    in_front: Callable[[int, Mapping, Window], Mask] | None = None
+    undrawn: Undrawn | None = None
     carried: Callable[[int], Mapping | None] = lambda frame: IDENTITY
 
 

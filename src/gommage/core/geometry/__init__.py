@@ -1,7 +1,7 @@
 """Points, windows, fits, and the mapping: where a point of one thing lies in another."""
 
 from gommage.core.geometry.cameras import Camera
-from gommage.core.geometry.fits import box_of, fitted, is_quad, monotone_cubic, square_on
+from gommage.core.geometry.fits import box_of, closed_monotone_cubic, fitted, is_quad, monotone_cubic, square_on
 from gommage.core.geometry.mappings import (
     IDENTITY,
     FieldMapping,
@@ -31,6 +31,7 @@ __all__ = [
     "apply_matrix",
     "around",
     "box_of",
+    "closed_monotone_cubic",
     "is_quad",
     "carried_stack",
     "composed",

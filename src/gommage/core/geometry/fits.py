@@ -9,7 +9,7 @@ from numpy.typing import NDArray
 
 from gommage.core.geometry.windows import Matrix, Points
 
-__all__ = ["box_of", "fitted", "is_quad", "monotone_cubic", "square_on"]
+__all__ = ["closed_monotone_cubic", "box_of", "fitted", "is_quad", "monotone_cubic", "square_on"]
 
 FLAT_PX = 1e-3
 """Corners that leave a line by less lie on it."""
@@ -106,6 +106,25 @@ def monotone_cubic(at: NDArray[np.float64], values: NDArray[np.float64], wanted:
     out = (1 - rise) * flat[index] + rise * flat[index + 1]
     out += length * (fall * tangent[index] - t * t * (1 - t) * tangent[index + 1])
     return out.reshape(len(wanted), *values.shape[1:])
+
+
+def closed_monotone_cubic(values: NDArray[np.float64], wanted: NDArray[np.float64]) -> NDArray[np.float64]:
+    """Return values between evenly spaced knots of something that closes on itself; see `monotone_cubic`.
+
+    Parameters
+    ----------
+    values : (K, ...) float64
+        At 0, 1, ... K - 1; at K the first follows again.
+    wanted : (N,) float64
+        From 0 to K.
+
+    Returns
+    -------
+    (N, ...) float64
+    """
+    count = len(values)
+    around = np.arange(-2, count + 3)
+    return monotone_cubic(around.astype(np.float64), values[around % count], wanted)
 
 
 def _tangents(step: NDArray[np.float64], slope: NDArray[np.float64]) -> NDArray[np.float64]:

@@ -1,8 +1,25 @@
-"""Painting: canvases in tiles, brushes, strokes."""
+"""Painting: canvases in tiles, brushes, strokes as they lie on a frame."""
 
 from gommage.core.paint.canvases import TILE_PX, Canvas, CanvasKey
 from gommage.core.paint.healing import heal
-from gommage.core.paint.strokes import StrokeInHand, lay_stroke
+from gommage.core.paint.riding import Origin, OwnCanvas, ShotFrame, StrokeAt, plainly, scaled, strokes_at
+from gommage.core.paint.strokes import Read, StrokeInHand, lay_stroke
 from gommage.core.paint.tools import TOOLS
 
-__all__ = ["TILE_PX", "TOOLS", "Canvas", "CanvasKey", "StrokeInHand", "heal", "lay_stroke"]
+__all__ = [
+    "TILE_PX",
+    "TOOLS",
+    "Canvas",
+    "CanvasKey",
+    "Origin",
+    "OwnCanvas",
+    "Read",
+    "ShotFrame",
+    "StrokeAt",
+    "StrokeInHand",
+    "heal",
+    "lay_stroke",
+    "plainly",
+    "scaled",
+    "strokes_at",
+]

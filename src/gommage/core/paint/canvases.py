@@ -8,9 +8,10 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from gommage.core.document import Footage, FromFrame, PlateBase, Stroke
+from gommage.core.document import Footage, FromFrame, PlateBase
 from gommage.core.document.records import Record
 from gommage.core.geometry import Window
+from gommage.core.paint.riding import StrokeAt
 from gommage.core.picture import Picture
 
 __all__ = ["TILE_PX", "Canvas", "CanvasKey", "tiles_of"]
@@ -26,7 +27,7 @@ class CanvasKey(Record, frozen=True):
     footage: Footage
     home_frame: int
     base: PlateBase
-    strokes: tuple[Stroke, ...] = ()
+    strokes: tuple[StrokeAt, ...] = ()
 
     @property
     def untouched(self) -> CanvasKey:
@@ -41,9 +42,10 @@ class CanvasKey(Record, frozen=True):
 
 @dataclass(frozen=True, slots=True)
 class Tile:
-    """Pixels of one tile, never changed; `token` is no other tile's."""
+    """Pixels of one tile and how far paint covers them, never changed; `token` is no other tile's."""
 
     pixels: Picture
+    cover: Picture
     token: int
 
 
@@ -87,26 +89,46 @@ class Canvas:
             out[shared.within(window)] = self._tiles[place].pixels[shared.within(tile)]
         return out
 
-    def with_pixels(self, window: Window, pixels: Picture) -> Canvas:
-        """Return the canvas with a window of it painted over."""
+    def cover(self, window: Window) -> Picture:
+        """Return how far paint covers a window within the picture, (h, w) 0 to 1."""
+        out = np.zeros((window.height, window.width), np.float32)
+        for place, tile in tiles_of(window):
+            if place in self._tiles:
+                shared = tile & window
+                out[shared.within(window)] = self._tiles[place].cover[shared.within(tile)]
+        return out
+
+    @property
+    def touched(self) -> Window:
+        """The window of all that was painted on, in whole tiles."""
+        out = Window(0, 0, 0, 0)
+        for column, row in self._tiles:
+            left, top = column * TILE_PX, row * TILE_PX
+            out = out | Window(left, top, left + TILE_PX, top + TILE_PX)
+        return out & self.bounds
+
+    def with_pixels(self, window: Window, pixels: Picture, cover: Picture) -> Canvas:
+        """Return the canvas with a window of it painted over, and paint covering it so far."""
         tiles = dict(self._tiles)
         for place, tile in tiles_of(window):
             inside = tile & self.bounds
             mine = self._tiles.get(place)
             fresh = np.empty((TILE_PX, TILE_PX, 3), np.float32)
+            covered = np.zeros((TILE_PX, TILE_PX), np.float32)
             if mine is not None:
-                fresh[:] = mine.pixels
+                fresh[:], covered[:] = mine.pixels, mine.cover
             else:
                 fresh[inside.within(tile)] = self._base[inside.slices]
             shared = inside & window
             fresh[shared.within(tile)] = pixels[shared.within(window)]
-            tiles[place] = Tile(fresh, next(_tokens))
+            covered[shared.within(tile)] = cover[shared.within(window)]
+            tiles[place] = Tile(fresh, covered, next(_tokens))
         return Canvas(self._base, tiles)
 
     def counted_after(self, before: Canvas) -> Canvas:
         """Return the canvas, its memory counted as what it holds beyond another."""
         fresh = sum(tile is not before._tiles.get(place) for place, tile in self._tiles.items())
-        self.nbytes = fresh * TILE_PX * TILE_PX * 3 * 4
+        self.nbytes = fresh * TILE_PX * TILE_PX * 4 * 4
         return self
 
     def content(self, window: Window) -> Hashable:

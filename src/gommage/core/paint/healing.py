@@ -4,21 +4,29 @@ from __future__ import annotations
 
 import cv2
 import numpy as np
+from numpy.typing import NDArray
 
 from gommage.core.picture import Picture
 
-__all__ = ["heal"]
+__all__ = ["RIM_PX", "heal"]
 
 RIM_SIGMA_PX = 2.5
 """The difference on the rim is averaged this far, so that its grain does not streak inwards."""
 COARSEST_SIDE = 12
+RIM_PX = 8
+"""So far around a stroke its surroundings are looked at."""
+ODD_SPREADS, LEAST_SPREAD = 4.0, 0.004
+"""Surroundings that differ from the source by so many more spreads than the others are another thing, and do not count;
+a spread is no less than the second, of the surroundings' brightness."""
 
 
 def heal(below: Picture, source: Picture, mask: Picture) -> Picture:
     """Fit a source into a hole so that no seam remains at its rim.
 
     The result is ``source + m`` where m is the smoothest field (Laplace's equation) that equals ``below - source`` on
-    the rim of the mask: the gradients are the source's, the level the surroundings'.
+    the rim of the mask: the gradients are the source's, the level the surroundings'. What stands beside the stroke and
+    is no part of its surroundings (the rest of the thing that is removed) shows by a difference unlike the others',
+    and does not count.
 
     Parameters
     ----------
@@ -36,19 +44,30 @@ def heal(below: Picture, source: Picture, mask: Picture) -> Picture:
     P. Perez, M. Gangnet, A. Blake, Poisson Image Editing, SIGGRAPH 2003, doi:10.1145/882262.882269; solved as
     Laplace's equation for the difference, coarse to fine.
     """
-    free = mask > 0
+    free: NDArray[np.bool_] = np.asarray(mask > 0, bool)
     if not free.any():
         return source
     if free.all():
         return source + (below - source).mean(axis=(0, 1))
-    known = (~free).astype(np.float32)
+    is_like = np.zeros(free.shape, bool)
+    is_like[~free] = _is_alike((below - source)[~free], below[~free])
+    known = is_like.astype(np.float32)
     weight = cv2.GaussianBlur(known, (0, 0), RIM_SIGMA_PX)
     difference = cv2.GaussianBlur((below - source) * known[..., None], (0, 0), RIM_SIGMA_PX)
     difference = difference / np.maximum(weight, 1e-4)[..., None]
-    return source + _membrane(difference.astype(np.float32), free)
+    return source + _membrane(difference.astype(np.float32), free | ~is_like)
 
 
-def _membrane(values: Picture, free: np.ndarray) -> Picture:
+def _is_alike(differences: Picture, values: Picture) -> NDArray[np.bool_]:
+    """Return which of the differences (N, 3) on the rim are like most of them, (N,)."""
+    middle = np.median(differences, axis=0)
+    off = np.abs(differences - middle)
+    spread = np.maximum(1.4826 * np.median(off, axis=0), LEAST_SPREAD * np.median(np.abs(values), axis=0) + 1e-5)
+    alike = np.asarray((off < ODD_SPREADS * spread).all(axis=1), bool)
+    return alike if alike.any() else np.ones(len(alike), bool)
+
+
+def _membrane(values: Picture, free: NDArray[np.bool_]) -> Picture:
     """Return values with the free pixels hung smoothly between the others."""
     from gommage.core.paint.kernels import relax  # compiled code is loaded late
 

@@ -43,11 +43,12 @@ def walk_dabs(points, last, carry, step):  # type: ignore[no-untyped-def]
 
 
 @njit(cache=True, nogil=True)
-def lay_dabs(dabs, softness, left, top, mask):  # type: ignore[no-untyped-def]
-    """Raise `mask` (H, W) to the brush's profile around each dab (x, y, radius).
+def lay_dabs(dabs, softness, flow, left, top, mask):  # type: ignore[no-untyped-def]
+    """Raise `mask` (H, W) to the brush's profile around each dab (x, y, radius, share).
 
     The profile is 1 inside and falls smoothly over the outer `softness` of the radius (at least a pixel wide, so
-    that a hard brush is not jagged).
+    that a hard brush is not jagged), times the dab's share. At full flow the highest dab counts; below it each lays so
+    much of itself on what the ones before left open.
     """
     height, width = mask.shape
     for n in range(dabs.shape[0]):
@@ -63,8 +64,10 @@ def lay_dabs(dabs, softness, left, top, mask):  # type: ignore[no-untyped-def]
                 value = (outer - np.sqrt(dx * dx + dy * dy)) / fall
                 if value > 0.0:
                     value = min(value, 1.0)
-                    value = value * value * (3.0 - 2.0 * value)
-                    if value > mask[row, column]:
+                    value = value * value * (3.0 - 2.0 * value) * dabs[n, 3]
+                    if flow < 1.0:
+                        mask[row, column] += (1.0 - mask[row, column]) * flow * value
+                    elif value > mask[row, column]:
                         mask[row, column] = value
 
 

@@ -1,26 +1,47 @@
 """Strokes to pixels.
 
-A stroke is a mask (the highest of its dabs, so that a stroke over itself is no darker) through which the source
-shows. The source is the canvas as it was before the stroke began, so that a stroke never eats its own paint. Dabs are
-set along the points as they come, each where the last one says: in how many pieces the points come makes no difference
-to a single bit.
+A stroke is a mask (the highest of its dabs, so that a stroke over itself is no darker, unless its flow lets them build
+up) through which the source shows. The source is the canvas as it was before the stroke began, so that a stroke never
+eats its own paint. Dabs are set along the points as they come, each where the last one says: in how many pieces the
+points come makes no difference to a single bit.
 """
 
 from __future__ import annotations
 
+from collections.abc import Callable
+from dataclasses import dataclass
+from itertools import pairwise
+
+import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from gommage.core.document import Stroke
-from gommage.core.geometry import Window, around, shift
+from gommage.core.document import Pressure
+from gommage.core.geometry import Window, around, spanning
 from gommage.core.paint.canvases import TILE_PX, Canvas, Place, tiles_of
-from gommage.core.paint.tools import TOOLS
+from gommage.core.paint.riding import MARGIN_PX, StrokeAt
+from gommage.core.paint.tools import BLENDS, TOOLS
 from gommage.core.picture import Picture, resample
 
-__all__ = ["StrokeInHand", "lay_stroke"]
+__all__ = ["Read", "StrokeInHand", "lay_stroke"]
 
 LIGHTEST = 0.25
 """Of the size, at the lightest touch."""
+SPLINE_REACH_PX = 14
+CHANNELS = "rgb"
+
+
+@dataclass(frozen=True, slots=True)
+class Read:
+    """A picture that a stroke looks at: `window` of it gives (h, w, 3), within `bounds`."""
+
+    window: Callable[[Window], Picture]
+    bounds: Window
+
+    @staticmethod
+    def of(canvas: Canvas) -> Read:
+        """Return a canvas as a picture that is looked at."""
+        return Read(canvas.read, canvas.bounds)
 
 
 class StrokeInHand:
@@ -30,10 +51,14 @@ class StrokeInHand:
     ----------
     before : Canvas
         As it was before the stroke.
-    untouched : Canvas
-        Before all strokes, which `restore` brings back.
-    stroke : Stroke
-        Brush and source; its own points are ignored.
+    bare : Canvas
+        Before all strokes, which `erase` brings back.
+    stroke : StrokeAt
+        Brush and source; its own points are ignored but for the first.
+    origin : Read, optional
+        What the source's pixels are read from; the canvas itself if left out.
+    filmed : Read, optional
+        The plate, which `restore` brings back; the bare canvas if left out.
 
     Attributes
     ----------
@@ -41,15 +66,20 @@ class StrokeInHand:
         As it is with what was laid so far.
     """
 
-    def __init__(self, before: Canvas, untouched: Canvas, stroke: Stroke) -> None:
+    def __init__(
+        self, before: Canvas, bare: Canvas, stroke: StrokeAt, origin: Read | None = None, filmed: Read | None = None
+    ) -> None:
         self.canvas = before
-        self._before, self._untouched = before, untouched
-        self._stroke, self._brush = stroke, stroke.brush
+        self.bounds = before.bounds
+        self._before, self._bare = before, bare
+        self._stroke, self.brush = stroke, stroke.brush
+        self._origin, self._filmed = origin or Read.of(before), filmed or Read.of(bare)
         self._brushing = TOOLS[stroke.brush.tool]
         self._mask: dict[Place, Picture] = {}
         self._last = np.full(3, np.nan)
         self._carry = np.zeros(1)
         self._touched = Window(0, 0, 0, 0)
+        self._dragged: NDArray[np.float64] | None = None
 
     def add(self, points: NDArray[np.float64]) -> Window | None:
         """Lay more of the stroke.
@@ -66,20 +96,34 @@ class StrokeInHand:
         """
         from gommage.core.paint.kernels import walk_dabs  # compiled code is loaded late
 
-        step = max(self._brush.spacing * self._brush.size_px, 0.5)
-        dabs = walk_dabs(np.ascontiguousarray(points, np.float64), self._last, self._carry, step)
-        if not len(dabs):
+        step = max(self.brush.spacing * self.brush.size_px, 0.5)
+        walked = walk_dabs(np.ascontiguousarray(points, np.float64), self._last, self._carry, step)
+        if not len(walked):
             return None
-        dabs[:, 2] = self._brush.size_px / 2 * (LIGHTEST + (1 - LIGHTEST) * np.clip(dabs[:, 2], 0, 1))
+        dabs = self._dabs(walked)
         # The margin is the brush's, not the dabs': so windows of pieces unite to the window of the whole.
-        changed = around(dabs[:, :2], self._brush.size_px / 2 + 2) & self._before.bounds
+        changed = around(dabs[:, :2], self.brush.size_px / 2 + MARGIN_PX) & self.bounds
+        if self._brushing.drags:
+            return self._drag(dabs, changed)
         if changed.is_empty:
             return None
         self._raise_mask(changed, dabs)
         self._touched = self._touched | changed
         renewed = self._touched if self._brushing.is_whole else changed
-        self.canvas = self.canvas.with_pixels(renewed, self._composed(renewed))
+        self.canvas = self.canvas.with_pixels(renewed, *self._composed(renewed))
         return renewed
+
+    def _dabs(self, walked: NDArray[np.float64]) -> NDArray[np.float64]:
+        """Return dabs (N, 4) x, y, radius, share, of x, y, pressure."""
+        pressure = np.clip(walked[:, 2], 0, 1)
+        dabs = np.empty((len(walked), 4))
+        dabs[:, :2] = walked[:, :2]
+        dabs[:, 2], dabs[:, 3] = self.brush.size_px / 2, 1.0
+        if Pressure.SIZE in self.brush.pressure:
+            dabs[:, 2] *= LIGHTEST + (1 - LIGHTEST) * pressure
+        if Pressure.OPACITY in self.brush.pressure:
+            dabs[:, 3] = pressure
+        return dabs
 
     def _raise_mask(self, window: Window, dabs: NDArray[np.float64]) -> None:
         from gommage.core.paint.kernels import lay_dabs  # compiled code is loaded late
@@ -88,7 +132,7 @@ class StrokeInHand:
             mask = self._mask.get(place)
             if mask is None:
                 mask = self._mask[place] = np.zeros((TILE_PX, TILE_PX), np.float32)
-            lay_dabs(dabs, self._brush.softness, tile.left, tile.top, mask)
+            lay_dabs(dabs, self.brush.softness, self.brush.flow, tile.left, tile.top, mask)
 
     def _mask_of(self, window: Window) -> Picture:
         out = np.zeros((window.height, window.width), np.float32)
@@ -99,13 +143,60 @@ class StrokeInHand:
                 out[shared.within(window)] = mask[shared.within(tile)]
         return out
 
-    def _composed(self, window: Window) -> Picture:
+    def _composed(self, window: Window) -> tuple[Picture, Picture]:
+        """Return a window's pixels with the stroke, and how far paint covers them."""
         mask = self._mask_of(window)
+        if self._brushing.takes_source:
+            mask *= self._is_there(window)
         below = self._before.read(window)
-        new = self._brushing.lay(self, window, mask)
-        alpha = (mask * np.float32(self._brush.opacity))[..., None]
+        new = BLENDS[self.brush.blend](below, self._brushing.lay(self, window, mask))
+        alpha = mask * np.float32(self.brush.opacity)
         # Where paint is full the source's very bits are laid, so that restoring is exact.
-        return np.where(alpha >= 1, new, below + (new - below) * alpha)
+        pixels = np.where(alpha[..., None] >= 1, new, below + (new - below) * alpha[..., None])
+        return self._in_channels(below, pixels), self._covering(self._before.cover(window), alpha)
+
+    def _in_channels(self, below: Picture, pixels: Picture) -> Picture:
+        """Return pixels in the brush's channels, those below in the others."""
+        kept = [index for index, name in enumerate(CHANNELS) if name not in self.brush.channels]
+        if kept:
+            pixels = pixels.copy()
+            pixels[..., kept] = below[..., kept]
+        return pixels
+
+    def _covering(self, cover: Picture, alpha: Picture) -> Picture:
+        return cover * (1 - alpha) if self._brushing.takes_away else cover + (1 - cover) * alpha
+
+    # -- a brush that drags ---------------------------------------------------------------------------------
+
+    def _drag(self, dabs: NDArray[np.float64], changed: Window) -> Window | None:
+        """Lay dabs each of which moves what is under it by the way from the one before."""
+        last, self._dragged = self._dragged, dabs[-1]
+        rows = dabs if last is None else np.vstack([last, dabs])
+        touched = Window(0, 0, 0, 0)
+        for before, dab in pairwise(rows):
+            touched = touched | self._drag_one(before, dab)
+        return None if touched.is_empty else touched
+
+    def _drag_one(self, before: NDArray[np.float64], dab: NDArray[np.float64]) -> Window:
+        from gommage.core.paint.kernels import lay_dabs  # compiled code is loaded late
+
+        window = around(dab[None, :2], dab[2] + MARGIN_PX) & self.bounds
+        if window.is_empty:
+            return window
+        mask = np.zeros((window.height, window.width), np.float32)
+        lay_dabs(dab[None], self.brush.softness, 1.0, window.left, window.top, mask)
+        dx, dy = dab[:2] - before[:2]
+        needed = window.grown(int(np.ceil(max(abs(dx), abs(dy)))) + 2) & self.bounds
+        crop, below = self.canvas.read(needed), self.canvas.read(window)
+        x, y = np.meshgrid(np.arange(window.left, window.right), np.arange(window.top, window.bottom))
+        moved = cv2.remap(
+            np.ascontiguousarray(crop), (x - needed.left - dx).astype(np.float32),
+            (y - needed.top - dy).astype(np.float32), cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE,
+        )  # fmt: skip
+        alpha = mask * np.float32(self.brush.strength * self.brush.opacity)
+        pixels = self._in_channels(below, below + (moved - below) * alpha[..., None])
+        self.canvas = self.canvas.with_pixels(window, pixels, self._covering(self.canvas.cover(window), alpha))
+        return window
 
     # -- what the brush may look at ---------------------------------------------------------------------------
 
@@ -113,25 +204,42 @@ class StrokeInHand:
         """Return the canvas as it was before the stroke."""
         return self._before.read(window)
 
-    def untouched(self, window: Window) -> Picture:
+    def bare(self, window: Window) -> Picture:
         """Return the canvas before all strokes."""
-        return self._untouched.read(window)
+        return self._bare.read(window)
+
+    def filmed(self, window: Window) -> Picture:
+        """Return the plate."""
+        return self._filmed.window(window)
 
     def source(self, window: Window) -> Picture:
-        """Return the canvas as it was, from beside: copied for whole pixels, else resampled once."""
-        dx, dy = self._stroke.source.dx, self._stroke.source.dy
-        bounds = self._before.bounds
-        beside = around(window.corners + (dx, dy), 14)
+        """Return the stroke's source: copied for whole pixels, else resampled once."""
+        mapping = self._stroke.origin_from_canvas
+        bounds = self._origin.bounds
+        beside = around(spanning(mapping, window), SPLINE_REACH_PX)
         needed = beside & bounds
         if needed.is_empty:  # from beyond the picture: its nearest rim
             near = np.clip(beside.corners, 0, (bounds.right - 1, bounds.bottom - 1))
             needed = around(near, 1) & bounds
-        crop = self._before.read(needed)
-        return resample(crop, shift(dx, dy), window, at=needed).pixels
+        return resample(self._origin.window(needed), mapping, window, at=needed).pixels
+
+    def _is_there(self, window: Window) -> Picture:
+        """Return where the source lies within its picture, (h, w) 0 or 1: elsewhere nothing is laid."""
+        mapping, bounds = self._stroke.origin_from_canvas, self._origin.bounds
+        spanned = spanning(mapping, window)
+        is_inside = np.isfinite(spanned).all() and around(spanned) & bounds == around(spanned)
+        if is_inside:
+            return np.ones((1, 1), np.float32)
+        at = mapping.field(window)
+        with np.errstate(invalid="ignore"):
+            inside = (at >= (bounds.left, bounds.top)).all(axis=-1) & (at < (bounds.right, bounds.bottom)).all(axis=-1)
+        return np.asarray(inside, np.float32)
 
 
-def lay_stroke(canvas: Canvas, untouched: Canvas, stroke: Stroke) -> Canvas:
+def lay_stroke(
+    canvas: Canvas, bare: Canvas, stroke: StrokeAt, origin: Read | None = None, filmed: Read | None = None
+) -> Canvas:
     """Return a canvas with a whole stroke laid on it; see `StrokeInHand`."""
-    hand = StrokeInHand(canvas, untouched, stroke)
+    hand = StrokeInHand(canvas, bare, stroke, origin, filmed)
     hand.add(stroke.points.values)
     return hand.canvas.counted_after(canvas)

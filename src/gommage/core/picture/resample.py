@@ -27,6 +27,7 @@ MUCH_SMALLER = 0.75
 """Below this growth pixels are averaged first."""
 PIXELS_SHOW = 3.0
 """From this growth on a viewport shows pixels as squares."""
+BETWEEN_PX = 1e-4
 
 
 class Filter(Enum):
@@ -226,6 +227,8 @@ def _by_spline(coefficients: Picture, mapping: Mapping, window: Window) -> Resam
 
 def _looked_at(source: Picture, mapping: Mapping, window: Window, *, squares: bool) -> Resampled:
     flags = cv2.INTER_NEAREST if squares else cv2.INTER_LINEAR
+    if squares:  # centres that fall between two squares must fall to the same one whatever the window
+        mapping = then(mapping, shift(BETWEEN_PX, BETWEEN_PX))
     size = window.width, window.height
     nowhere = (float("nan"),) * 4
     source = np.ascontiguousarray(source, np.float32)

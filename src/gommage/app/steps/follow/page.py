@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from typing import Any
 
-import numpy as np
 from msgspec.structs import replace
 from PySide6.QtCore import QSignalBlocker
 from PySide6.QtWidgets import (
@@ -31,29 +30,27 @@ from gommage.app.look.controls import (
     tool_button,
 )
 from gommage.app.steps.follow.graph import TrackGraph
+from gommage.app.steps.follow.rows import area_row, facts_of, spot_row
 from gommage.app.steps.page import Advised, InHand, Page, next_step
 from gommage.core.document import (
-    ByHand,
     Channel,
     Drawn,
-    MattePart,
     MotionModel,
     PlaneFollow,
     PointsFollow,
     ShapeKey,
     Shot,
-    Spot,
-    Still,
     Surface,
     edits,
     placement,
 )
-from gommage.core.engine import Step, SurfaceSummary
+from gommage.core.engine import Step
 from gommage.core.engine.steps import SLIP_TO_LOOK_AT_PX
 from gommage.core.geometry import IDENTITY
 
 __all__ = ["FollowPage"]
 
+KEEP_OUT_ACTIONS = ("matte_from_file", "add_shared_matte", "own_matte")
 MOTION_WORDS = {
     MotionModel.SHIFT: "Shift",
     MotionModel.SHIFT_SCALE: "Shift and scale",
@@ -187,14 +184,16 @@ class FollowPage(Page):
         self.areas_title = heading("Areas")
         self.add_area = tool_button("plus", "Add area", tip="Draw one more area to follow by")
         self.add_keep_out = tool_button("square", "Add keep-out", tip="Draw round what is not to be looked at")
+        self.other_keep_outs = tool_button("chevron-down", "Other keep-outs", tip="Mattes from files, or shared")
         self.remove_area = tool_button("trash-2", "Remove area", tip="Remove the chosen area or keep-out")
         self.add_area.clicked.connect(lambda: self._draw("area"))
         self.add_keep_out.clicked.connect(lambda: self._draw("keep-out"))
+        self.other_keep_outs.clicked.connect(lambda: self.pop_up(self.other_keep_outs, KEEP_OUT_ACTIONS))
         self.remove_area.clicked.connect(self._on_remove_area)
         self.detect = push_button("Find", lambda: self.call("find_spots"), tip="Find good spots around those there are")
         self._area_head = spaced(self.areas_title)
         self._area_head.addWidget(self.detect)
-        for button in (self.add_area, self.add_keep_out, self.remove_area):
+        for button in (self.other_keep_outs, self.add_area, self.add_keep_out, self.remove_area):
             self._area_head.addWidget(button)
         self._delegate = LineDelegate()
         self.areas = RowList("Areas", self._delegate, most_rows=3)
@@ -293,7 +292,7 @@ class FollowPage(Page):
             return
         self.title.setText(surface.name)
         self._show_choices(hand.shot, surface)
-        self._show_areas(surface)
+        self._show_areas(hand.shot, surface)
         self._show_result(surface)
 
     def advise(self, hand: InHand) -> Advised:
@@ -325,7 +324,7 @@ class FollowPage(Page):
         self._form.setRowVisible(self.rides, has)
         self._form.setRowVisible(self._sizes_row, is_points)
         shown: list[tuple[bool, tuple[QWidget, ...]]] = [
-            (is_plane, (self.front, self.stays, self.add_keep_out)),
+            (is_plane, (self.front, self.stays, self.add_keep_out, self.other_keep_outs)),
             (is_points, (self.refresh_patterns, self.detect)),
             (is_plane or is_points, (self.areas_title, self.areas, self.add_area, self.remove_area)),
             (has, (self.unpin, self.smooth, self.trim, self.how)),
@@ -364,13 +363,13 @@ class FollowPage(Page):
             if isinstance(surface.how, PointsFollow):
                 self.refresh_patterns.setChecked(surface.how.is_refreshed)
 
-    def _show_areas(self, surface: Surface) -> None:
+    def _show_areas(self, shot: Shot, surface: Surface) -> None:
         desk, how = self.session.desk, surface.how
         rows: list[Row] = []
         chosen = desk.part_id
         if isinstance(how, PlaneFollow):
             for parts, words in ((how.areas.parts, "Area"), (how.keep_outs.parts, "Keep-out")):
-                rows += [_area_row(f"{words} {number}", part) for number, part in enumerate(parts, 1)]
+                rows += [area_row(shot, f"{words} {number}", part) for number, part in enumerate(parts, 1)]
             part = desk.part(self.session.shown)
             with QSignalBlocker(self.stays):
                 self.stays.setChecked(
@@ -381,7 +380,7 @@ class FollowPage(Page):
             spot = next((one for one in how.spots if one.id == desk.part_id), how.spots[0])
             show_number(self.pattern, spot.pattern_px)
             show_number(self.search, spot.search_px)
-            rows = [_spot_row(number, one, desk.frame) for number, one in enumerate(how.spots, 1)]
+            rows = [spot_row(number, one, desk.frame) for number, one in enumerate(how.spots, 1)]
         self.areas_title.setText("Spots" if isinstance(how, PointsFollow) else "Areas")
         self.areas.rows.set_rows(tuple(rows))
         self.areas.select(chosen)
@@ -395,7 +394,7 @@ class FollowPage(Page):
             self.facts.setText(f"Home frame {surface.home_frame}. Not followed yet.")
             self.graph.show_summary(None)
             return
-        self.facts.setText("\n".join(_facts(surface, known, desk.frame)))
+        self.facts.setText("\n".join(facts_of(surface, known, desk.frame)))
         self.graph.show_summary(known)
         self.graph.show_frame(desk.frame)
 
@@ -409,38 +408,3 @@ ADVICE = {
     "by hand": "Click the four corners of the thing; then key them on other frames with the pin tool.",
 }
 ADVICE["area"] = ADVICE["keep-out"] = ADVICE["surface"]
-
-
-def _area_row(name: str, part: MattePart) -> Row:
-    stays, keys = False, 0
-    if isinstance(part.source, Drawn):
-        stays, keys = not part.source.surface_id, len(part.source.shape.keys)
-    detail = ("stays put" if stays else "rides") + (f", {keys} keys" if keys > 1 else "")
-    return Row(part.id, name, detail)
-
-
-def _spot_row(number: int, spot: Spot, frame: int) -> Row:
-    sure = np.nan
-    if spot.path is not None and 0 <= frame - spot.path.first_frame < len(spot.path.certainty):
-        sure = spot.path.certainty.values[frame - spot.path.first_frame]
-    words = "" if np.isnan(sure) else "hidden here" if sure == 0 else f"{100 * sure:.0f} % alike"
-    return Row(spot.id, f"Spot {number}", words)
-
-
-def _facts(surface: Surface, known: SurfaceSummary, frame: int) -> list[str]:
-    """Return what is to be said of a surface on a frame, line by line."""
-    if isinstance(surface.how, Still):
-        return [f"Stands still on {known.first}–{known.last}"]
-    followed = "" if isinstance(surface.how, ByHand) else f"Followed {known.first}–{known.last}, "
-    words = [f"{followed}home {surface.home_frame}, {len(surface.pins)} pinned"]
-    row = known.row(frame)
-    if row is not None:
-        words.append(f"Slip {known.slip_px[row]:.2f} px here, {known.worst_px:.2f} px at most")
-        if known.reasons[row]:
-            words.append(f"Here: {known.reasons[row]}")
-    else:
-        words.append(f"Not on this frame; slip {known.worst_px:.2f} px at most")
-    for reason, end in ((known.before, known.first), (known.after, known.last)):
-        if reason:
-            words.append(f"Ended at {end}: {reason}")
-    return words

@@ -33,7 +33,8 @@ class KeysLane(Lane):
             for x in (bar.left(), bar.right()):
                 painter.fillRect(QRectF(x - 1.5, box.top() + 1, 3, box.height() - 2), QColor(colours.text))
         painter.setPen(Qt.PenStyle.NoPen)
-        painter.setBrush(QColor(colours.accent))
         for frame in data.keys:
-            at = QPointF(scale.middle(frame), middle)
+            is_chosen = frame in data.chosen_keys
+            painter.setBrush(QColor(colours.text if is_chosen else colours.accent))
+            at = QPointF(scale.middle(frame + (data.keys_by if is_chosen else 0)), middle)
             painter.drawPolygon(QPolygonF([at + QPointF(*by) for by in ((-5, 0), (0, -5), (5, 0), (0, 5))]))

@@ -12,12 +12,10 @@ from gommage.core.document.edits.mattes import (
     add_part,
     change_matte,
     change_part,
-    change_shape,
     matte_in,
     move_part,
     remove_part,
-    remove_shape_key,
-    set_shape_key,
+    rename_matte,
     slot_of,
 )
 from gommage.core.document.edits.painting import (
@@ -29,6 +27,22 @@ from gommage.core.document.edits.painting import (
     remove_strokes,
 )
 from gommage.core.document.edits.plates import add_clean_plate, change_clean_plate, remove_clean_plate
+from gommage.core.document.edits.shapes import (
+    Reach,
+    change_shape,
+    copy_shape_keys,
+    insert_vertex,
+    mirror_shape_keys,
+    move_part_to,
+    move_shape_keys,
+    remove_shape_keys,
+    remove_vertices,
+    reshape,
+    set_part_surface,
+    set_shape_key,
+    set_vertex_kinds,
+    switch_part,
+)
 from gommage.core.document.edits.shots import add_shot, change_shot, move_shot, relink_footage, remove_shot
 from gommage.core.document.edits.surfaces import (
     add_surface,
@@ -43,6 +57,18 @@ from gommage.core.document.edits.surfaces import (
 )
 
 __all__ = [
+    "Reach",
+    "copy_shape_keys",
+    "insert_vertex",
+    "mirror_shape_keys",
+    "move_part_to",
+    "move_shape_keys",
+    "remove_vertices",
+    "reshape",
+    "set_part_surface",
+    "set_vertex_kinds",
+    "switch_part",
+    "remove_shape_keys",
     "Slot",
     "add_clean_plate",
     "add_fix",
@@ -69,11 +95,11 @@ __all__ = [
     "move_stroke",
     "move_surface",
     "relink_footage",
+    "rename_matte",
     "remove_clean_plate",
     "remove_fixes",
     "remove_part",
     "remove_pin",
-    "remove_shape_key",
     "remove_shot",
     "remove_strokes",
     "remove_surface",

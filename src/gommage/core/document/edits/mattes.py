@@ -15,7 +15,6 @@ from gommage.core.document.records import (
     PlaneFollow,
     Project,
     Shape,
-    ShapeKey,
     SharedMatte,
     Shot,
     Surface,
@@ -27,12 +26,10 @@ __all__ = [
     "add_part",
     "change_matte",
     "change_part",
-    "change_shape",
+    "in_shape",
     "matte_in",
     "move_part",
     "remove_part",
-    "remove_shape_key",
-    "set_shape_key",
     "slot_of",
 ]
 
@@ -133,12 +130,24 @@ def change_matte(project: Project, shot_id: str, holder_id: str, slot: Slot, **f
     return _in_matte(project, shot_id, holder_id, slot, lambda matte: changed(matte, **fields))
 
 
-def add_part(project: Project, shot_id: str, holder_id: str, slot: Slot, part: MattePart) -> Project:
-    """Return the project with one more part at the end of a matte."""
+def rename_matte(project: Project, shot_id: str, matte_id: str, name: str) -> Project:
+    """Return the project with another name for a shared matte."""
+
+    def of_shot(shot: Shot) -> Shot:
+        return changed(shot, mattes=swapped(shot.mattes, changed(shot.matte(matte_id), name=name)))
+
+    return in_shot(project, shot_id, of_shot)
+
+
+def add_part(
+    project: Project, shot_id: str, holder_id: str, slot: Slot, part: MattePart, index: int | None = None
+) -> Project:
+    """Return the project with one more part of a matte, at a place in its reading order or at its end."""
 
     def change(matte: Matte) -> Matte:
         refuse_what_is_there(matte.parts, part, "part")
-        return changed(matte, parts=(*matte.parts, part))
+        place = len(matte.parts) if index is None else index
+        return changed(matte, parts=(*matte.parts[:place], part, *matte.parts[place:]))
 
     return _in_matte(project, shot_id, holder_id, slot, change)
 
@@ -180,7 +189,9 @@ def move_part(project: Project, shot_id: str, part_id: str, index: int) -> Proje
     return _in_matte(project, shot_id, *_found(project, shot_id, part_id), change)
 
 
-def _in_shape(project: Project, shot_id: str, shape_id: str, change: Callable[[Shape], Shape]) -> Project:
+def in_shape(project: Project, shot_id: str, shape_id: str, change: Callable[[Shape], Shape]) -> Project:
+    """Return the project with a drawn shape changed, wherever in the shot it is."""
+
     def of_matte(matte: Matte) -> Matte:
         return changed(matte, parts=tuple(of_part(part) for part in matte.parts))
 
@@ -190,36 +201,3 @@ def _in_shape(project: Project, shot_id: str, shape_id: str, change: Callable[[S
         return changed(part, source=changed(part.source, shape=change(part.source.shape)))
 
     return _in_matte(project, shot_id, *_found(project, shot_id, shape_id), of_matte)
-
-
-def change_shape(project: Project, shot_id: str, shape_id: str, **fields: Any) -> Project:
-    """Return the project with fields of a shape changed (kinds, ease, name, colour, keys)."""
-    return _in_shape(project, shot_id, shape_id, lambda shape: changed(shape, **fields))
-
-
-def set_shape_key(project: Project, shot_id: str, shape_id: str, key: ShapeKey) -> Project:
-    """Return the project with a shape keyed on a frame (a key that is there is replaced)."""
-
-    def change(shape: Shape) -> Shape:
-        others = [one for one in shape.keys if one.frame != key.frame]
-        return changed(shape, keys=tuple(sorted([*others, key], key=lambda one: one.frame)))
-
-    return _in_shape(project, shot_id, shape_id, change)
-
-
-def remove_shape_key(project: Project, shot_id: str, shape_id: str, frame: int) -> Project:
-    """Return the project with a key taken off a shape.
-
-    Raises
-    ------
-    EditError
-        If it is the shape's only key.
-    """
-
-    def change(shape: Shape) -> Shape:
-        keys = tuple(key for key in shape.keys if key.frame != frame)
-        if not keys:
-            raise EditError(f"The key on frame {frame} is the only one of this shape; remove the shape instead.")
-        return changed(shape, keys=keys)
-
-    return _in_shape(project, shot_id, shape_id, change)

@@ -45,6 +45,7 @@ from gommage.core.document.records.painting import (
     SourcePicture,
     SourceTime,
     Stroke,
+    Tones,
     Tool,
 )
 from gommage.core.document.records.plates import (
@@ -69,6 +70,7 @@ from gommage.core.document.records.shapes import (
     MattePart,
     PartSource,
     Scribbled,
+    ScribbleMark,
     Shape,
     ShapeKey,
     Shared,
@@ -159,6 +161,7 @@ __all__ = [
     "Project",
     "Record",
     "Rim",
+    "ScribbleMark",
     "Scribbled",
     "Shape",
     "ShapeKey",
@@ -177,6 +180,7 @@ __all__ = [
     "Stroke",
     "Surface",
     "Texture",
+    "Tones",
     "Tool",
     "Track",
     "VertexKind",

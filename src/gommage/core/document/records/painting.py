@@ -26,6 +26,7 @@ __all__ = [
     "SourcePicture",
     "SourceTime",
     "Stroke",
+    "Tones",
     "Tool",
 ]
 
@@ -62,6 +63,15 @@ class Blend(StrEnum):
     DARKER = "darker"
 
 
+class Tones(StrEnum):
+    """Which tones a brush that lightens or darkens works on."""
+
+    ALL = "all"
+    SHADOWS = "shadows"
+    MIDDLE = "middle"
+    HIGHLIGHTS = "highlights"
+
+
 class Brush(Record, frozen=True):
     """A brush as it was in the hand.
 
@@ -72,13 +82,15 @@ class Brush(Record, frozen=True):
     softness : float
         0: sharp rim, 1: falls off from the centre.
     opacity, flow : float
-        0 to 1: of the whole stroke, and of each dab.
+        0 to 1: of the whole stroke, and of each dab: below 1 dabs build up on one another.
     spacing : float
         Distance of dabs, in diameters.
     pressure : tuple of Pressure
         What pressure sets.
     strength : float
         0 to 1, of brushes that change what is there.
+    tones : Tones
+        Which tones they change, where they lighten or darken.
     colour : tuple of float
         Scene-linear, of the colour brush.
     channels : str
@@ -92,7 +104,8 @@ class Brush(Record, frozen=True):
     flow: float = 1.0
     spacing: float = 0.12
     pressure: tuple[Pressure, ...] = (Pressure.SIZE,)
-    strength: float = 1.0
+    strength: float = 0.5
+    tones: Tones = Tones.ALL
     colour: tuple[float, float, float] = (0.18, 0.18, 0.18)
     blend: Blend = Blend.OVER
     channels: str = "rgb"

@@ -8,7 +8,7 @@ from typing import Self
 from gommage.core.document.records.base import Record, by_id
 from gommage.core.document.records.fixes import Fix
 from gommage.core.document.records.plates import CleanPlate
-from gommage.core.document.records.shapes import SharedMatte
+from gommage.core.document.records.shapes import MattePart, Shared, SharedMatte
 from gommage.core.document.records.surfaces import Surface
 from gommage.core.document.records.times import FrameRange
 from gommage.core.geometry import Window
@@ -88,6 +88,15 @@ class Shot(Record, frozen=True):
     def matte(self, matte_id: str) -> SharedMatte:
         """Return the shared matte of that id (`KeyError` if there is none)."""
         return by_id(self.mattes, matte_id)
+
+    def unfolded(self, parts: tuple[MattePart, ...]) -> tuple[MattePart, ...]:
+        """Return parts of a matte, those that are shared mattes followed by what these are made of."""
+        found: list[MattePart] = []
+        for part in parts:
+            found.append(part)
+            if isinstance(part.source, Shared):
+                found += self.matte(part.source.matte_id).matte.parts
+        return tuple(found)
 
     def fix(self, fix_id: str) -> Fix:
         """Return the fix of that id (`KeyError` if there is none)."""

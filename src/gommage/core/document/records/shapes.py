@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from enum import StrEnum
+from functools import lru_cache
 from itertools import pairwise
 from typing import Self
 
@@ -11,7 +12,8 @@ from numpy.typing import ArrayLike, NDArray
 
 from gommage.core.document.arrays import Array
 from gommage.core.document.records.base import Record, as_arrays
-from gommage.core.document.records.times import Ease, Frames, Keyed, share_between
+from gommage.core.document.records.times import Ease, Frames, Keyed
+from gommage.core.geometry import monotone_cubic
 
 __all__ = [
     "Combine",
@@ -20,6 +22,7 @@ __all__ = [
     "Matte",
     "MattePart",
     "PartSource",
+    "ScribbleMark",
     "Scribbled",
     "Shape",
     "ShapeKey",
@@ -92,6 +95,8 @@ class Shape(Record, frozen=True):
         One a vertex, the same on all keys.
     ease : Ease
         How vertices go from key to key; before the first and after the last they rest.
+    is_locked : bool
+        Whether hands leave it alone.
     """
 
     id: str
@@ -122,18 +127,31 @@ class Shape(Record, frozen=True):
         key = ShapeKey.of(frame, points)
         return cls(id=shape_id, keys=(key,), kinds=(kind,) * len(key.vertices), name=name)
 
-    def vertices_at(self, frame: int) -> NDArray[np.float64]:
-        """Return the vertices on a frame: (N, 8) float64; see `ShapeKey`."""
+    def vertices_at(self, frame: float) -> NDArray[np.float64]:
+        """Return the vertices on a frame, or between two: (N, 8) float64; see `ShapeKey`.
+
+        Smooth ways are monotone from key to key: nothing swings beyond its keys.
+        """
         keys = self.keys
         if frame <= keys[0].frame:
             return keys[0].vertices.values
-        for before, after in pairwise(keys):
-            if frame < after.frame:
-                share = share_between(before.frame, after.frame, frame, self.ease)
-                return before.vertices.values * (1 - share) + after.vertices.values * share
-        return keys[-1].vertices.values
+        if frame >= keys[-1].frame:
+            return keys[-1].vertices.values
+        if self.ease is Ease.SMOOTH:
+            return _smoothly(self._frames, self._stack, float(frame))
+        before, after = next(pair for pair in pairwise(keys) if frame < pair[1].frame)
+        share = 0.0 if self.ease is Ease.HELD else (frame - before.frame) / (after.frame - before.frame)
+        return before.vertices.values * (1 - share) + after.vertices.values * share
 
-    def points_at(self, frame: int) -> NDArray[np.float64]:
+    @property
+    def _frames(self) -> tuple[int, ...]:
+        return tuple(key.frame for key in self.keys)
+
+    @property
+    def _stack(self) -> tuple[Array, ...]:
+        return tuple(key.vertices for key in self.keys)
+
+    def points_at(self, frame: float) -> NDArray[np.float64]:
         """Return the vertices' places on a frame: (N, 2) float64."""
         return self.vertices_at(frame)[:, :2]
 
@@ -142,11 +160,31 @@ class Shape(Record, frozen=True):
         return next((key for key in self.keys if key.frame == frame), None)
 
 
+@lru_cache(maxsize=1024)
+def _smoothly(frames: tuple[int, ...], stack: tuple[Array, ...], frame: float) -> NDArray[np.float64]:
+    """Return vertices between keys; of many keys those around alone tell."""
+    here = next(index for index in range(1, len(frames)) if frame < frames[index])
+    near = slice(max(here - 3, 0), here + 3)
+    values = np.stack([one.values for one in stack[near]])
+    found: NDArray[np.float64] = monotone_cubic(np.array(frames[near], np.float64), values, np.array([frame]))[0]
+    found.setflags(write=False)
+    return found
+
+
 class Softness(Record, frozen=True):
-    """How far an edge fades, in pixels of the frame, inside and outside the line."""
+    """How an edge fades.
+
+    Attributes
+    ----------
+    inwards_px, outwards_px : Keyed
+        Inside and outside the line, in pixels of the frame.
+    shutter_deg : Keyed
+        For how much of a frame the shutter is open, 360 for all of it: so far the matte is blurred along its motion.
+    """
 
     inwards_px: Keyed = 0.0
     outwards_px: Keyed = 0.0
+    shutter_deg: Keyed = 0.0
 
 
 class Drawn(Record, frozen=True, tag="drawn"):

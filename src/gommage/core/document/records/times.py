@@ -41,7 +41,7 @@ class Frames(Record, frozen=True):
         if self.first is not None and self.last is not None and self.last < self.first:
             raise ValueError(f"frames run from {self.first} to {self.last}; the last must not come first")
 
-    def __contains__(self, frame: int) -> bool:
+    def __contains__(self, frame: float) -> bool:
         return (self.first is None or self.first <= frame) and (self.last is None or frame <= self.last)
 
     def within(self, whole: FrameRange) -> FrameRange | None:
@@ -51,7 +51,7 @@ class Frames(Record, frozen=True):
         return FrameRange(first=first, last=last) if first <= last else None
 
 
-def is_within(ranges: tuple[Frames, ...], frame: int) -> bool:
+def is_within(ranges: tuple[Frames, ...], frame: float) -> bool:
     """Return whether something that exists on these ranges exists on a frame; no range at all means all frames."""
     return not ranges or any(frame in one for one in ranges)
 

@@ -1,0 +1,1 @@
+"""The Cover step: covers and hold-outs, their parts, edges and keys."""

@@ -1,0 +1,43 @@
+"""The paper theatre's shots, by name: how each is drawn and begun."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+from gommage.core.document import Footage, Project, Shot
+from gommage.demo.crosses import crosses_at, make_crosses
+from gommage.demo.shot import demo_at, make_demo
+
+__all__ = ["SHOTS", "TheatreShot"]
+
+
+@dataclass(frozen=True, slots=True)
+class TheatreShot:
+    """A shot of the paper theatre.
+
+    Attributes
+    ----------
+    name : str
+    at : callable
+        From a folder to the shot as it is, or will be, there.
+    make : callable
+        Draws it into a folder; see `gommage.demo.make_demo`.
+    """
+
+    name: str
+    at: Callable[[Path], Any]
+    make: Callable[..., Any]
+
+    def project(self, root: Path) -> Project:
+        """Return a project with the untouched shot."""
+        footage: Footage = self.at(root).footage
+        return Project.of(Shot(id="theatre", name=f"Paper theatre, {self.name}", footage=footage))
+
+
+SHOTS = {
+    "label": TheatreShot("label", demo_at, make_demo),
+    "crosses": TheatreShot("crosses", crosses_at, make_crosses),
+}

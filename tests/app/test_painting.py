@@ -1,0 +1,221 @@
+"""Painting on the shot in the window: real presses and keys, strokes as records, what is seen of them."""
+
+import numpy as np
+import pytest
+from msgspec.structs import replace
+from PySide6.QtCore import Qt
+from PySide6.QtTest import QTest
+from PySide6.QtWidgets import QCheckBox, QComboBox
+
+from gommage.app.desk import BRUSHES, Life
+from gommage.app.look.controls import DragNumber
+from gommage.app.paint_commands import PaintCommands
+from gommage.core.document import FrameOffset, Frames, Painted, PinnedFrame, PlatePicture, Pressure, Tones, Tool
+from gommage.core.engine import Look, Step
+from tests.app.driving import ALT, CTRL, SHIFT, click, drag, find, press
+from tests.conftest import settle
+
+
+@pytest.fixture
+def painting(opened):
+    """The window painting on the shot, as a fix of its own that rides on the wall."""
+    opened.session.set_desk(fix_id="", fix_ids=())
+    press(opened, (Qt.Key.Key_C, CTRL | SHIFT))
+    settle(opened)
+    opened.viewer.show_around(75, 55, 4.0)
+    settle(opened)
+    return opened
+
+
+def strokes(window):
+    return window.desk.fix(window.session.project).touch_up.strokes
+
+
+def choose(window, name, value):
+    combo = find(window.tray, QComboBox, name)
+    combo.setCurrentIndex(combo.findData(value))
+    combo.activated.emit(combo.currentIndex())
+
+
+def type_in(window, name, value):
+    number = find(window.tray, DragNumber, name)
+    number.setFocus()
+    number.selectAll()
+    QTest.keyClicks(number, str(value))
+    QTest.keyClick(number, Qt.Key.Key_Return)
+    window.viewer.setFocus()
+
+
+def pixel(window, frame, x, y):
+    return window.session.engine.result(window.shot, frame)[y, x]
+
+
+def test_a_fix_that_is_nothing_but_strokes(painting):
+    fix = painting.desk.fix(painting.session.project)
+    assert (fix.name, fix.surface_id, fix.fill) == ("Paint 1", "wall", Painted())
+    assert (painting.desk.look, painting.desk.step, painting.desk.tool) == (Look.RESULT, Step.FILL, "clone")
+    before = pixel(painting, 1003, 70, 50)
+    drag(painting, [(70, 50), (74, 52)])
+    assert not strokes(painting)
+    assert "no source yet" in painting.words.text()
+    click(painting, (70, 80), ALT)
+    drag(painting, [(70, 50), (74, 52), (78, 54)])
+    settle(painting)
+    (one,) = strokes(painting)
+    assert (one.surface_id, one.frames, one.source.dx, one.source.dy) == ("wall", (), 0, 30)
+    np.testing.assert_allclose(
+        pixel(painting, 1003, 72, 51), painting.session.engine.plate(painting.shot.footage, 1003)[81, 72], atol=1e-6
+    )
+    assert painting.session.history.undo_label == "Clone stroke"
+    painting.call("undo")
+    settle(painting)
+    np.testing.assert_array_equal(pixel(painting, 1003, 70, 50), before)
+
+
+@pytest.mark.parametrize(
+    ("life", "frames"),
+    [
+        (Life.THIS, (Frames(first=1001, last=1001),)),
+        (Life.ON, (Frames(first=1001),)),
+        (Life.UP_TO, (Frames(last=1001),)),
+        (Life.ALL, ()),
+        (Life.MARKED, (Frames(first=1002, last=1003),)),
+    ],
+)
+def test_a_stroke_lives_on_the_frames_that_are_chosen(painting, life, frames):
+    painting.session.set_desk(marked=(1002, 1003))
+    choose(painting, "Frames of the next stroke", life)
+    click(painting, (70, 80), ALT)
+    drag(painting, [(70, 50), (74, 52)])
+    settle(painting)
+    assert strokes(painting)[0].frames == frames
+
+
+def test_pixels_from_another_frame_are_seen_in_the_brush_before_they_are_laid(painting):
+    assert painting.viewer._source_image is None
+    type_in(painting, "Source's frame", 2)
+    settle(painting)
+    assert painting.viewer._source_image is not None
+    assert "frame 1003" in painting.tray.brush_line.source.text()
+    drag(painting, [(70, 50), (74, 52)])
+    settle(painting)
+    source = strokes(painting)[0].source
+    assert (source.time, source.dx, source.dy, source.runs_along) == (FrameOffset(frames=2), 0, 0, True)
+    below = replace(painting.shot, fixes=painting.shot.fixes[:1])  # with its repair
+    wanted = painting.session.engine.result(below, 1003)[51, 71]
+    np.testing.assert_allclose(pixel(painting, 1001, 71, 51), wanted, atol=1e-6)
+    QTest.keyPress(painting.viewer, Qt.Key.Key_Y)
+    assert painting.viewer._shows_source
+    QTest.keyRelease(painting.viewer, Qt.Key.Key_Y)
+    assert not painting.viewer._shows_source
+    choose(painting, "Source's time", "pinned")
+    type_in(painting, "Source's frame", 1005)
+    find(painting.tray, QCheckBox, "From the plate").setChecked(True)
+    find(painting.tray, QCheckBox, "Along the surface").setChecked(False)
+    drag(painting, [(90, 50), (94, 52)])
+    settle(painting)
+    source = strokes(painting)[1].source
+    assert (source.time, source.picture, source.runs_along) == (PinnedFrame(frame=1005), PlatePicture(), False)
+
+
+def test_the_source_is_nudged_by_keys(painting):
+    click(painting, (70, 80), ALT)
+    drag(painting, [(70, 50), (74, 52)])
+    press(painting, (Qt.Key.Key_Right, CTRL), (Qt.Key.Key_Up, ALT))
+    drag(painting, [(90, 50), (94, 52)])
+    settle(painting)
+    source = strokes(painting)[1].source
+    assert (source.dx, source.dy) == pytest.approx((1, 29.9))
+
+
+def test_each_brush_keeps_what_it_was_set_to(painting):
+    type_in(painting, "Size", 44)
+    choose(painting, "Frames of the next stroke", Life.THIS)
+    press(painting, Qt.Key.Key_0)
+    assert painting.desk.tool == "lighten"
+    type_in(painting, "Size", 90)
+    type_in(painting, "Strength", 80)
+    choose(painting, "Tones", Tones.SHADOWS)
+    choose(painting, "Pressure", "nothing")
+    choose(painting, "Frames of the next stroke", Life.ALL)
+    press(painting, Qt.Key.Key_C)
+    assert (painting.desk.brush.size_px, painting.desk.life) == (44, Life.THIS)
+    press(painting, Qt.Key.Key_0)
+    brush = painting.desk.brush
+    assert (brush.size_px, brush.strength, brush.tones, brush.pressure) == (90, 0.8, Tones.SHADOWS, ())
+    assert painting.desk.life is Life.ALL
+    assert Pressure.SIZE in painting.desk.kept[0][1].pressure
+
+
+@pytest.mark.parametrize("tool", BRUSHES)
+def test_every_brush_paints_by_the_hand(painting, tool):
+    click(painting, (70, 80), ALT)
+    painting.call("tool_colour")
+    drag(painting, [(70, 46), (76, 50)])
+    settle(painting)
+    before = painting.session.engine.result(painting.shot, 1001)
+    painting.call(f"tool_{tool}")
+    if tool == "colour":
+        click(painting, (40, 80), ALT)
+        assert "Colour" in painting.words.text()
+    drag(painting, [(68, 44), (72, 48), (78, 52)])
+    settle(painting)
+    assert strokes(painting)[-1].brush.tool is Tool(tool)
+    assert len(strokes(painting)) == 2
+    assert (painting.session.engine.result(painting.shot, 1001) != before).any()
+
+
+def test_strokes_are_listed_by_frame_and_changed_together(painting):
+    page = painting.panel.page(Step.FILL)
+    choose(painting, "Frames of the next stroke", Life.THIS)
+    for frame in (1001, 1002, 1003):
+        painting.session.go_to(frame)
+        settle(painting)
+        click(painting, (70, 80), ALT)
+        drag(painting, [(70, 50), (74, 52)])
+        settle(painting)
+    assert len(page.strokes.rows.ids()) == 3
+    find(page, QCheckBox, "On this frame").click()
+    assert page.strokes.rows.ids() == [strokes(painting)[2].id]
+    assert "1 of 3" in page.strokes_title.text()
+    find(page, QCheckBox, "On this frame").click()
+    painting.session.set_desk(stroke_ids=tuple(one.id for one in strokes(painting)))
+    page.life.setCurrentIndex(page.life.findData(str(Life.ON)))
+    page.life.activated.emit(page.life.currentIndex())
+    assert {one.frames for one in strokes(painting)} == {(Frames(first=1003),)}
+    page.switch.click()
+    assert not any(one.is_on for one in strokes(painting))
+    press(painting, Qt.Key.Key_Delete)
+    assert strokes(painting) == ()
+    settle(painting)
+
+
+def test_back_to_the_clean_plate_and_to_the_shot(painting):
+    combo = find(painting.panel.page(Step.FILL), QComboBox, "Paint on")
+    combo.setCurrentIndex(combo.findData("plate"))
+    combo.activated.emit(0)
+    assert not painting.desk.paints_shot
+    assert painting.desk.look is Look.CLEAN_PLATE
+    count = len(painting.shot.clean_plates[0].painting.strokes)
+    click(painting, (70, 80), ALT)
+    drag(painting, [(70, 50), (74, 52)])
+    settle(painting)
+    assert len(painting.shot.clean_plates[0].painting.strokes) == count + 1
+    assert painting.shot.clean_plates[0].painting.strokes[-1].frames == ()
+
+
+def test_where_the_surface_is_not_the_hand_says_so(painting):
+    from gommage.core.document import FrameRange, edits
+
+    painting.session.commit("Trim", edits.trim_track, "shot", "wall", FrameRange(first=1001, last=1003))
+    painting.session.go_to(1005)
+    settle(painting)
+    drag(painting, [(70, 50), (74, 52)])
+    assert "does not lie on this frame" in painting.words.text()
+    settle(painting)
+
+
+def test_every_command_of_painting_stands_in_a_menu(painting):
+    public = {name for name in vars(PaintCommands) if not name.startswith("_")} - {"plate_from_picture"}
+    assert public <= set(painting.actions_by_id) | {"remove_strokes"}
+    assert {f"tool_{tool}" for tool in BRUSHES} <= set(painting.actions_by_id)
