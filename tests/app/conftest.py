@@ -1,9 +1,10 @@
 """What the tests of the window share."""
 
 import pytest
+from PySide6.QtCore import Qt
 
 from gommage.core.document import Project
-from tests.app.driving import activate
+from tests.app.driving import CTRL, SHIFT, activate, press
 from tests.conftest import settle
 from tests.engine.test_engine import clone, with_fix
 
@@ -15,3 +16,14 @@ def opened(window, small_shot):
     settle(window)
     activate(window)
     return window
+
+
+@pytest.fixture
+def painting(opened):
+    """The window painting on the shot, as a fix of its own that rides on the wall."""
+    opened.session.set_desk(fix_id="", fix_ids=())
+    press(opened, (Qt.Key.Key_C, CTRL | SHIFT))
+    settle(opened)
+    opened.viewer.show_around(75, 55, 4.0)
+    settle(opened)
+    return opened

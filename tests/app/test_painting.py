@@ -8,42 +8,12 @@ from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QCheckBox, QComboBox
 
 from gommage.app.desk import BRUSHES, Life
-from gommage.app.look.controls import DragNumber
 from gommage.app.paint_commands import PaintCommands
 from gommage.core.document import FrameOffset, Frames, Painted, PinnedFrame, PlatePicture, Pressure, Tones, Tool
 from gommage.core.engine import Look, Step
-from tests.app.driving import ALT, CTRL, SHIFT, click, drag, find, press
+from tests.app.driving import ALT, CTRL, click, drag, find, press
+from tests.app.painting import choose, strokes, type_in
 from tests.conftest import settle
-
-
-@pytest.fixture
-def painting(opened):
-    """The window painting on the shot, as a fix of its own that rides on the wall."""
-    opened.session.set_desk(fix_id="", fix_ids=())
-    press(opened, (Qt.Key.Key_C, CTRL | SHIFT))
-    settle(opened)
-    opened.viewer.show_around(75, 55, 4.0)
-    settle(opened)
-    return opened
-
-
-def strokes(window):
-    return window.desk.fix(window.session.project).touch_up.strokes
-
-
-def choose(window, name, value):
-    combo = find(window.tray, QComboBox, name)
-    combo.setCurrentIndex(combo.findData(value))
-    combo.activated.emit(combo.currentIndex())
-
-
-def type_in(window, name, value):
-    number = find(window.tray, DragNumber, name)
-    number.setFocus()
-    number.selectAll()
-    QTest.keyClicks(number, str(value))
-    QTest.keyClick(number, Qt.Key.Key_Return)
-    window.viewer.setFocus()
 
 
 def pixel(window, frame, x, y):
@@ -163,31 +133,6 @@ def test_every_brush_paints_by_the_hand(painting, tool):
     assert strokes(painting)[-1].brush.tool is Tool(tool)
     assert len(strokes(painting)) == 2
     assert (painting.session.engine.result(painting.shot, 1001) != before).any()
-
-
-def test_strokes_are_listed_by_frame_and_changed_together(painting):
-    page = painting.panel.page(Step.FILL)
-    choose(painting, "Frames of the next stroke", Life.THIS)
-    for frame in (1001, 1002, 1003):
-        painting.session.go_to(frame)
-        settle(painting)
-        click(painting, (70, 80), ALT)
-        drag(painting, [(70, 50), (74, 52)])
-        settle(painting)
-    assert len(page.strokes.rows.ids()) == 3
-    find(page, QCheckBox, "On this frame").click()
-    assert page.strokes.rows.ids() == [strokes(painting)[2].id]
-    assert "1 of 3" in page.strokes_title.text()
-    find(page, QCheckBox, "On this frame").click()
-    painting.session.set_desk(stroke_ids=tuple(one.id for one in strokes(painting)))
-    page.life.setCurrentIndex(page.life.findData(str(Life.ON)))
-    page.life.activated.emit(page.life.currentIndex())
-    assert {one.frames for one in strokes(painting)} == {(Frames(first=1003),)}
-    page.switch.click()
-    assert not any(one.is_on for one in strokes(painting))
-    press(painting, Qt.Key.Key_Delete)
-    assert strokes(painting) == ()
-    settle(painting)
 
 
 def test_back_to_the_clean_plate_and_to_the_shot(painting):

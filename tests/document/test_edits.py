@@ -2,6 +2,7 @@
 
 import json
 
+import numpy as np
 import pytest
 from msgspec.structs import replace
 
@@ -79,6 +80,10 @@ def two_strokes(project):
     return edits.add_stroke(with_stroke(project), "shot", "plate", stroke("s2"))
 
 
+def grouped(project):
+    return edits.group_strokes(two_strokes(project), "shot", "plate", ("s1", "s2"), Group(id="g", name="First pass"))
+
+
 def keyed(project, shape_id="cover", frame=1004):
     return edits.set_shape_key(project, "shot", shape_id, ShapeKey.of(frame, rectangle(41, 40, 61, 60)))
 
@@ -132,7 +137,14 @@ EDITS = {
     "change_brush": lambda p: edits.change_brush(two_strokes(p), "shot", "plate", ("s2",), opacity=0.3),
     "move_stroke": lambda p: edits.move_stroke(two_strokes(p), "shot", "plate", "s2", 0),
     "remove_strokes": lambda p: edits.remove_strokes(two_strokes(p), "shot", "plate", ("s1",)),
-    "change_painting": lambda p: edits.change_painting(p, "shot", "plate", groups=(Group(id="g", name="First pass"),)),
+    "add_strokes": lambda p: edits.add_strokes(p, "shot", "plate", (stroke("s1"), stroke("s2"))),
+    "change_sources": lambda p: edits.change_sources(two_strokes(p), "shot", "plate", ("s2",), scale=0.5),
+    "place_strokes": lambda p: edits.place_strokes(
+        two_strokes(p), "shot", "plate", {"s1": Array([[9.0, 9.0, 1.0]])}, {"s1": Source(dx=7.0)}
+    ),
+    "group_strokes": lambda p: grouped(p),
+    "ungroup_strokes": lambda p: edits.ungroup_strokes(grouped(p), "shot", "plate", ("s1",)),
+    "change_group": lambda p: edits.change_group(grouped(p), "shot", "plate", "g", opacity=0.5),
     "add_fix": lambda p: edits.add_fix(p, "shot", Fix(id="f3", name="Dust", surface_id="wall")),
     "remove_fixes": lambda p: edits.remove_fixes(p, "shot", ("f1", "f2")),
     "move_fix": lambda p: edits.move_fix(p, "shot", "f2", 0),
@@ -289,3 +301,19 @@ def test_history_forgets_what_was_undone(project):
     assert history.redo_label is None
     assert history.undo_label == "Other"
     assert history.present is other
+
+
+def test_groups_go_with_their_last_stroke(project):
+    project = edits.ungroup_strokes(grouped(project), "shot", "plate", ("s1",))
+    assert [group.id for group in project.shots[0].clean_plates[0].painting.groups] == ["g"]
+    project = edits.remove_strokes(project, "shot", "plate", ("s2",))
+    assert project.shots[0].clean_plates[0].painting.groups == ()
+
+
+def test_strokes_are_placed_by_their_ids(project):
+    project = edits.place_strokes(two_strokes(project), "shot", "plate", {"s2": Array([[1.0, 2.0, 0.5]])})
+    first, second = project.shots[0].clean_plates[0].painting.strokes
+    np.testing.assert_array_equal(first.points.values, [[5, 5, 1]])
+    np.testing.assert_array_equal(second.points.values, [[1, 2, 0.5]])
+    with pytest.raises(EditError, match="no stroke 'gone'"):
+        edits.place_strokes(project, "shot", "plate", {"gone": Array([[1.0, 2.0, 0.5]])})

@@ -88,6 +88,10 @@ class BrushLine(QWidget):
             "The stroke rides on the fix's surface; off, it stays put in the picture, as a scratch does"
         )
         self.rides.toggled.connect(lambda is_on: self._session.set_desk(rides=is_on))
+        self.steps_on = QCheckBox("steps on")
+        self.steps_on.setAccessibleName("Frame after frame")
+        self.steps_on.setToolTip("Frame after frame: the next frame comes by itself after each stroke")
+        self.steps_on.toggled.connect(lambda is_on: self._session.set_desk(steps_on=is_on))
         self._source_label = QLabel("from")
         self.time = choice("Source's time", TIME_WORDS, "So many frames before or after, or always one frame")
         self.time.activated.connect(self._on_time)
@@ -112,7 +116,7 @@ class BrushLine(QWidget):
         self.source.setAccessibleName("Source")
         self.source.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
         self._of_source = (self._source_label, self.time, self.frame_number, self.along, self.of_plate)
-        for widget in (self.life, self.rides, self.tones, *self._of_source):
+        for widget in (self.life, self.steps_on, self.rides, self.tones, *self._of_source):
             row.addWidget(widget)
         row.addWidget(self.source, 1)
         return row
@@ -161,6 +165,7 @@ class BrushLine(QWidget):
         pick(self.pressure, next((name for name, one in PRESSURES.items() if one == brush.pressure), "size"))
         self.life.setVisible(desk.paints_shot)
         self.rides.setVisible(desk.paints_shot)
+        self.steps_on.setVisible(desk.paints_shot)
         pick(self.life, desk.life)
         for widget in self._of_source:
             widget.setVisible(takes_source(tool))
@@ -171,6 +176,7 @@ class BrushLine(QWidget):
             (self.along, desk.source_along),
             (self.of_plate, desk.source_is_plate),
             (self.rides, desk.rides),
+            (self.steps_on, desk.steps_on),
         ):
             box.blockSignals(True)
             box.setChecked(is_on)

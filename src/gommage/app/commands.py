@@ -211,7 +211,7 @@ class ViewCommands:
 
     def tool_edit(self) -> None:
         """Edit the shape in hand."""
-        self._take("edit", Step.COVER, Step.FOLLOW, Step.MATCH)
+        self._take("edit", Step.COVER, Step.FOLLOW, Step.FILL, Step.MATCH)
 
     def tool_mould(self) -> None:
         """Reshape softly."""
@@ -270,6 +270,10 @@ class ViewCommands:
     def trails(self) -> None:
         """Show or hide the ways of the corners."""
         self._toggle("has_trails")
+
+    def stroke_outlines(self) -> None:
+        """Outline all strokes of the frame, or only the chosen ones."""
+        self._toggle("outlines_strokes")
 
     def lattice(self) -> None:
         """Show or hide the lattice."""
@@ -385,6 +389,9 @@ class ItemCommands:
             return
         if self._desk.vertices or self._desk.keys:
             self._session.set_desk(vertices=(), keys=())
+            return
+        if self._desk.redraws:
+            self._session.set_desk(redraws="")
             return
         if self._desk.stroke_ids:
             self._session.set_desk(stroke_ids=())

@@ -29,7 +29,7 @@ from gommage.core.document.records.base import HasId
 from gommage.core.engine import Look, Step
 from gommage.core.picture.colour import DEFAULT_DISPLAY, Display
 
-__all__ = ["BRUSHES", "Desk", "Draws", "Life", "ToolKind"]
+__all__ = ["BRUSHES", "Desk", "Draws", "Life", "Lists", "ToolKind"]
 
 
 class Life(StrEnum):
@@ -40,6 +40,15 @@ class Life(StrEnum):
     UP_TO = "up to"
     ALL = "all"
     MARKED = "marked"
+
+
+class Lists(StrEnum):
+    """Which strokes are listed."""
+
+    ALL = "all"
+    FRAME = "frame"
+    PEN = "pen"
+    DOTS = "dots"
 
 
 ToolKind = str
@@ -88,7 +97,15 @@ class Desk:
     dot_px : float
         How large vertices are drawn.
     stroke_ids : tuple of str
-        Chosen strokes of what is painted on. `lists_all` lists those of other frames too.
+        Chosen strokes of what is painted on.
+    lists : Lists
+        Which strokes are listed; `under_pen` are those that the pen was over last, while these are.
+    outlines_strokes : bool
+        Whether all strokes of the frame are outlined.
+    redraws : str
+        The stroke whose path is drawn anew by the next press.
+    steps_on : bool
+        Whether the next frame comes by itself after each stroke on the shot.
     paints_shot : bool
         Whether the brush paints on the shot, as strokes of the fix in hand, instead of on a clean plate.
     rides : bool
@@ -144,7 +161,11 @@ class Desk:
     veil_colour: str = "pink"
     dot_px: float = 4.0
     stroke_ids: tuple[str, ...] = ()
-    lists_all: bool = True
+    lists: Lists = Lists.ALL
+    under_pen: tuple[str, ...] = ()
+    outlines_strokes: bool = False
+    redraws: str = ""
+    steps_on: bool = False
     paints_shot: bool = False
     rides: bool = True
     life: Life = Life.ALL

@@ -69,6 +69,14 @@ class FileCommands:
         """Draw the paper theatre's crosses, the first time, and begin on them."""
         self._projects.leaving(lambda: self._work.draw_demo("crosses", self._session.begin))
 
+    def open_reel(self) -> None:
+        """Draw the paper theatre's old reel, the first time, and begin on it."""
+        self._projects.leaving(lambda: self._work.draw_demo("old reel", self._session.begin))
+
+    def open_stage_hand(self) -> None:
+        """Draw the paper theatre's stage hand, the first time, and begin on it."""
+        self._projects.leaving(lambda: self._work.draw_demo("stage hand", self._session.begin))
+
     def render_shot(self) -> None:
         """Ask where to and render beside the work."""
         session = self._session

@@ -82,7 +82,7 @@ class MainWindow(QMainWindow):
         self.follows = FollowCommands(self.session, self.work, self)
         self.shapes = ShapeCommands(self.session, self.stage)
         self.mattes = MatteFileCommands(self.session, self.work, self)
-        self.painting = PaintCommands(self.session, self)
+        self.painting = PaintCommands(self.session, self.stage, self)
         self._build_layout()
         self._connect()
         self._on_work_changed(None)
@@ -425,7 +425,7 @@ def _without_frame(desk: Desk) -> tuple[object, ...]:
     return (
         desk.shot_id, desk.surface_id, desk.fix_id, desk.plate_id, desk.part_id, desk.step, desk.tool, desk.look,
         desk.draws, desk.pin_points, desk.marked, desk.vertices, desk.keys, desk.slot, desk.reach, desk.softens,
-        desk.stroke_ids, desk.paints_shot,
+        desk.stroke_ids, desk.paints_shot, desk.redraws, desk.outlines_strokes,
         desk.has_box, desk.solo_id, desk.dot_px, desk.mould, desk.draws_by, desk.draws_open,
         desk.is_steady, desk.is_square_on, desk.has_lattice,
         desk.has_test_card, desk.has_trails, desk.has_wipe,

@@ -65,6 +65,7 @@ def what_is_there(desk: Desk, project: Project) -> dict[str, bool]:
         "fix": desk.fix(project) is not None,
         "shape": desk.part(project) is not None,
         "plate": desk.plate(project) is not None,
+        "strokes": bool(desk.strokes(project)),
         "paint": bool(desk.painting(project)[0]),
     }
 
@@ -80,4 +81,9 @@ def what_is_on(desk: Desk, project: Project, *, is_playing: bool) -> dict[str, b
     checks |= {"reach_marked": desk.reach is Reach.MARKED, "solo_shape": bool(desk.solo_id)}
     checks |= {"transform_box": desk.has_box, "soften_points": desk.softens, "larger_dots": desk.dot_px > 4}
     checks |= {"lock_shape": shape is not None and shape.is_locked}
-    return checks | {"sheet": desk.look is Look.SHEET, "veil": desk.look is Look.VEIL, "play": is_playing}
+    return checks | {
+        "stroke_outlines": desk.outlines_strokes,
+        "sheet": desk.look is Look.SHEET,
+        "veil": desk.look is Look.VEIL,
+        "play": is_playing,
+    }

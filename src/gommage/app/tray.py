@@ -26,7 +26,7 @@ __all__ = ["Tray", "action_button", "hint_of"]
 TOOLS_OF = {
     Step.FOLLOW: ("hand", "draw", "edit", "mould", "pin"),
     Step.COVER: ("hand", "draw", "edit", "mould", "scribble"),
-    Step.FILL: ("hand", *BRUSHES),
+    Step.FILL: ("hand", "edit", *BRUSHES),
     Step.MATCH: ("hand", "edit", "mould"),
     Step.CHECK: ("hand",),
 }
@@ -145,6 +145,10 @@ def hint_of(ground: Ground) -> str:
     if desk.tool == "pin":
         own = f"{len(desk.pin_points)} own points" if desk.pin_points else "the corners"
         return f"Drag {own} where they belong here; Alt-click for own points"
+    if desk.redraws:
+        return "Draw the stroke's path anew; Escape lets it be"
+    if desk.tool == "edit" and desk.step is Step.FILL:
+        return "Touch strokes or drag a box to choose; drag to move, with Alt without the source"
     if desk.tool == "edit":
         if desk.has_box:
             return "Corners and sides scale, the knob turns; with Control perspective and shear"

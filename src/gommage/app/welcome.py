@@ -8,7 +8,7 @@ from pathlib import Path
 
 from PySide6.QtCore import QSize, Qt, Signal
 from PySide6.QtGui import QAction, QKeyEvent, QMouseEvent, QPixmap
-from PySide6.QtWidgets import QFrame, QHBoxLayout, QLabel, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QFrame, QGridLayout, QHBoxLayout, QLabel, QVBoxLayout, QWidget
 
 from gommage.app.look.controls import heading, push_button, quiet
 from gommage.app.look.theme import ASSETS
@@ -28,6 +28,18 @@ THEATRE = (
         "Crosses on a sky, behind a puppet's paper hair and a swinging lantern that have to stay in front.",
         "theatre-crosses.png",
         "open_crosses",
+    ),
+    (
+        "Old reel",
+        "A camera over a sky; dust and hairs on single frames, and one scratch through forty of them.",
+        "theatre-reel.png",
+        "open_reel",
+    ),
+    (
+        "Stage hand",
+        "The camera is locked off; an arm crosses with its shadow, and no frame is clean everywhere.",
+        "theatre-stage-hand.png",
+        "open_stage_hand",
     ),
 )
 PICTURE = QSize(144, 81)
@@ -99,10 +111,13 @@ class Welcome(QWidget):
         column.addLayout(self._recent)
         column.addSpacing(6)
         column.addWidget(heading("The paper theatre, to try everything on"))
-        for name, words, picture, opens in THEATRE:
+        tiles = QGridLayout()
+        tiles.setSpacing(8)
+        for number, (name, words, picture, opens) in enumerate(THEATRE):
             tile = Tile(name, words, ASSETS / "pictures" / picture)
             tile.pressed.connect(action(opens).trigger)
-            column.addWidget(tile)
+            tiles.addWidget(tile, *divmod(number, 2))
+        column.addLayout(tiles)
         self.show_recent(())
 
     def show_recent(self, projects: tuple[Recent, ...]) -> None:

@@ -9,7 +9,9 @@ from typing import Any
 
 from gommage.core.document import Footage, Project, Shot
 from gommage.demo.crosses import crosses_at, make_crosses
+from gommage.demo.reel import make_reel, reel_at
 from gommage.demo.shot import demo_at, make_demo
+from gommage.demo.stage_hand import make_stage_hand, stage_hand_at
 
 __all__ = ["SHOTS", "TheatreShot"]
 
@@ -40,4 +42,6 @@ class TheatreShot:
 SHOTS = {
     "label": TheatreShot("label", demo_at, make_demo),
     "crosses": TheatreShot("crosses", crosses_at, make_crosses),
+    "old reel": TheatreShot("old reel", reel_at, make_reel),
+    "stage hand": TheatreShot("stage hand", stage_hand_at, make_stage_hand),
 }

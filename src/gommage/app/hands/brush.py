@@ -11,10 +11,11 @@ from numpy.typing import NDArray
 from gommage.app.hands.gestures import Gesture, Laying, PointerEvent, Step
 from gommage.app.hands.ground import Ground
 from gommage.app.hands.next_stroke import frames_of, other_frame, painted_on, source_of, takes_source
+from gommage.app.hands.strokes import redraw
 from gommage.core.document import Array, Source, Stroke, Tool, edits, new_id
 from gommage.core.geometry import Mapping, Points
 
-__all__ = ["paint"]
+__all__ = ["paint", "source_for"]
 
 LEAST_STEP_PX = 1e-6
 """Points that repeat their neighbour are not kept."""
@@ -26,6 +27,9 @@ def paint(press: PointerEvent, ground: Ground) -> Gesture:
     tool = Tool.ERASE if press.is_eraser else desk.paint_tool
     if isinstance(on, str) or tool is None:
         return Step(error=str(on))
+    redrawn = next((one for one in desk.painting(ground.project)[1].strokes if one.id == desk.redraws), None)
+    if redrawn is not None:
+        return (yield from redraw(press, ground, redrawn))
     if on.view is None:
         where = "its surface is not followed here"
         return Step(error=f"{on.name} does not lie on this frame; {where}.")
@@ -35,7 +39,7 @@ def paint(press: PointerEvent, ground: Ground) -> Gesture:
         if not takes_source(tool):
             return None
         return Step(desk={"source_at": (float(at[0]), float(at[1])), "source": None})
-    source, changes = _source(ground, tool, at)
+    source, changes = source_for(ground, tool, at)
     if source is None:
         return Step(error="The brush has no source yet. Hold Alt and click where its pixels should come from.")
     brush = replace(desk.brush, tool=tool)
@@ -56,11 +60,13 @@ def paint(press: PointerEvent, ground: Ground) -> Gesture:
             break
     done = replace(stroke, points=Array(points))
     edit = partial(edits.add_stroke, shot_id=desk.shot_id, holder_id=on.holder_id, stroke=done)
-    end = (float(points[-1, 0]), float(points[-1, 1]))
-    return Step(f"{tool.capitalize()} stroke", edit, {"last_point": end}, laying=Laying(done, on.holder_id, fresh))
+    after: dict[str, object] = {"last_point": (float(points[-1, 0]), float(points[-1, 1]))}
+    if on.is_shot and desk.steps_on and ground.shot is not None:
+        after["frame"] = min(desk.frame + 1, ground.shot.footage.frames.last)
+    return Step(f"{tool.capitalize()} stroke", edit, after, laying=Laying(done, on.holder_id, fresh))
 
 
-def _source(ground: Ground, tool: Tool, at: Points) -> tuple[Source | None, dict[str, object]]:
+def source_for(ground: Ground, tool: Tool, at: Points) -> tuple[Source | None, dict[str, object]]:
     """Return a stroke's source, and what of the desk it changes: the first touch fixes the distance.
 
     From another frame pixels come from the same place unless another was set.

@@ -5,12 +5,43 @@ from __future__ import annotations
 from dataclasses import dataclass
 from functools import cached_property
 
-from gommage.app.desk import Desk
-from gommage.core.document import CleanPlate, Fix, Project, Shot, Surface, placement
-from gommage.core.engine import Look
-from gommage.core.geometry import IDENTITY, Mapping, from_matrix, square_on, then
+import numpy as np
+from numpy.typing import NDArray
 
-__all__ = ["Ground"]
+from gommage.app.desk import Desk
+from gommage.core.document import CleanPlate, Fix, Pressure, Project, Shot, Stroke, Surface, is_within, placement
+from gommage.core.engine import Look
+from gommage.core.geometry import IDENTITY, Mapping, Points, from_matrix, growth, square_on, then
+
+__all__ = ["Ground", "SeenStroke"]
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class SeenStroke:
+    """A stroke as it lies in the viewport.
+
+    Attributes
+    ----------
+    view : Mapping
+        From the pixels of its points.
+    points : (N, 2) float64
+    radii : (N,) float64
+        How far it reaches from them.
+    """
+
+    stroke: Stroke
+    view: Mapping
+    points: Points
+    radii: NDArray[np.float64]
+
+    @classmethod
+    def of(cls, stroke: Stroke, view: Mapping) -> SeenStroke:
+        """Return a stroke seen by a view."""
+        values = stroke.points.values
+        scale = growth(view, values[0, :2])
+        radius = stroke.brush.size_px / 2 * (scale if np.isfinite(scale) else 1.0)
+        pressure = values[:, 2] if Pressure.SIZE in stroke.brush.pressure else np.ones(len(values))
+        return cls(stroke, view, view(values[:, :2]), radius * pressure)
 
 
 @dataclass(frozen=True)
@@ -108,3 +139,15 @@ class Ground:
         home = self.home_to_frame(plate.surface_id, plate.home_frame)
         here = self.view_from(plate.surface_id)
         return None if home is None or here is None else then(home.inverse(), here)
+
+    @cached_property
+    def strokes(self) -> tuple[SeenStroke, ...]:
+        """The strokes of what is painted on that are on this frame, last laid first."""
+        found = []
+        for stroke in reversed(self.desk.painting(self.project)[1].strokes):
+            if self.desk.paints_shot and not is_within(stroke.frames, self.desk.frame):
+                continue
+            view = self.view_from(stroke.surface_id) if self.desk.paints_shot else self.view_from_plate
+            if view is not None:
+                found.append(SeenStroke.of(stroke, view))
+        return tuple(found)

@@ -13,6 +13,7 @@ from gommage.app.hands.reshape import reshape
 from gommage.app.hands.scribble import scribble
 from gommage.app.hands.shapes import draw_shape
 from gommage.app.hands.spots import move_spot, places_spots, set_spot
+from gommage.app.hands.strokes import choose_strokes
 from gommage.core.document import PointsFollow
 from gommage.core.engine import Step
 
@@ -35,6 +36,8 @@ def gesture_of(press: PointerEvent, ground: Ground) -> Gesture | None:
         return mould(press, ground)
     if desk.tool == "pin":
         return place_pin(press, ground)
+    if desk.tool == "edit" and desk.step is Step.FILL:
+        return choose_strokes(press, ground)
     if desk.tool == "edit":
         is_points = ground.surface is not None and isinstance(ground.surface.how, PointsFollow)
         return move_spot(press, ground) if follows and is_points else reshape(press, ground)

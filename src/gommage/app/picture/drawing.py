@@ -24,6 +24,8 @@ OUTLINES = {
     "hold-out": (Qt.PenStyle.DashDotLine, "look_here"),
     "scribble-inside": (Qt.PenStyle.SolidLine, "accent"),
     "scribble-outside": (Qt.PenStyle.SolidLine, "source"),
+    "stroke": (Qt.PenStyle.SolidLine, "accent"),
+    "stroke-source": (Qt.PenStyle.SolidLine, "source"),
     "marquee": (Qt.PenStyle.DotLine, "text"),
     "box": (Qt.PenStyle.SolidLine, "quiet"),
     "soft": (Qt.PenStyle.DotLine, "accent"),

@@ -15,6 +15,7 @@ from gommage.app.hands.pins import pin_places
 from gommage.app.hands.scribble import scribbled_in_hand
 from gommage.app.hands.seen import Seen, part_seen, soft_line, soft_places
 from gommage.app.hands.spots import spots_on
+from gommage.app.hands.strokes import outline_of, source_outline
 from gommage.core.document import (
     Matte,
     MattePart,
@@ -128,7 +129,7 @@ def overlay_of(ground: Ground, trace: Trace | None = None) -> Overlay:
     desk = ground.desk
     if ground.shot is None or desk.hides_overlays or ground.look is Look.SHEET:
         return Overlay()
-    base = _of_follow(ground) if desk.step is Step.FOLLOW else _of_cover(ground)
+    base = {Step.FOLLOW: _of_follow, Step.FILL: _of_fill}.get(desk.step, _of_cover)(ground)
     base = replace(base, dot_px=desk.dot_px)
     view = None if trace is None else IDENTITY if trace.is_in_view else ground.view_from(trace.surface_id)
     if trace is None or view is None or not len(trace.vertices):
@@ -217,6 +218,23 @@ def _handles(ground: Ground) -> Handles | None:
         handles = replace(handles, soft=np.vstack(ends))
     box = box_on(ground) if desk.has_box else None
     return handles if box is None else replace(handles, grips=grips(ground, box))
+
+
+# -- Fill ---------------------------------------------------------------------------------------------------
+
+
+def _of_fill(ground: Ground) -> Overlay:
+    """Return the lines round the chosen strokes and round where these take their pixels, and round all if asked for."""
+    desk, lines = ground.desk, []
+    for seen in ground.strokes:
+        is_chosen = seen.stroke.id in desk.stroke_ids
+        if not (is_chosen or desk.outlines_strokes):
+            continue
+        lines.append(Outline(outline_of(seen), "stroke", is_chosen=is_chosen, is_here=is_chosen and seen.stroke.is_on))
+        source = source_outline(ground, seen) if is_chosen else None
+        if source is not None:
+            lines.append(Outline(source, "stroke-source"))
+    return Overlay(tuple(lines))
 
 
 # -- Cover and later ----------------------------------------------------------------------------------------

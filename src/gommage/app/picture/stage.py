@@ -6,10 +6,11 @@ import numpy as np
 from msgspec.structs import replace as msgspec_replace
 from PySide6.QtCore import QObject, Signal
 
-from gommage.app.desk import Desk
+from gommage.app.desk import Desk, Lists
 from gommage.app.hands.gestures import Hand, PointerEvent, Receiver, Step
 from gommage.app.hands.ground import Ground
 from gommage.app.hands.next_stroke import is_seen, painted_on, source_words, takes_source
+from gommage.app.hands.strokes import strokes_under
 from gommage.app.hands.tools import gesture_of
 from gommage.app.picture.drawing import CursorLook
 from gommage.app.picture.overlays import overlay_of
@@ -135,6 +136,9 @@ class Stage(QObject, Receiver):
             self._refresh_cursor(self.ground())
 
     def _on_hovered(self, x: float, y: float) -> None:
+        if self._session.desk.lists is Lists.PEN:
+            under = tuple(seen.stroke.id for seen in strokes_under(self.ground(), np.array([x, y])))
+            self._session.set_desk(under_pen=under)
         if self._session.desk.source_at is not None and self._session.desk.source is None:
             self._refresh_cursor(self.ground())
 

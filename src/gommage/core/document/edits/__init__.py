@@ -20,11 +20,16 @@ from gommage.core.document.edits.mattes import (
 )
 from gommage.core.document.edits.painting import (
     add_stroke,
+    add_strokes,
     change_brush,
-    change_painting,
+    change_group,
+    change_sources,
     change_strokes,
+    group_strokes,
     move_stroke,
+    place_strokes,
     remove_strokes,
+    ungroup_strokes,
 )
 from gommage.core.document.edits.plates import add_clean_plate, change_clean_plate, remove_clean_plate
 from gommage.core.document.edits.shapes import (
@@ -82,7 +87,12 @@ __all__ = [
     "change_follow",
     "change_match",
     "change_matte",
-    "change_painting",
+    "add_strokes",
+    "change_group",
+    "change_sources",
+    "group_strokes",
+    "place_strokes",
+    "ungroup_strokes",
     "change_part",
     "change_shape",
     "change_shot",

@@ -1,0 +1,284 @@
+"""The strokes of what is painted on: their list with its filters, groups, and what is changed of those chosen."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from functools import partial
+from typing import Any
+
+from PySide6.QtCore import QPoint
+from PySide6.QtWidgets import QHBoxLayout, QLabel, QMenu, QVBoxLayout, QWidget
+
+from gommage.app.desk import Desk, Life, Lists
+from gommage.app.hands.next_stroke import LIFE_WORDS, frames_of
+from gommage.app.hands.strokes import is_dot, ridden
+from gommage.app.lists.rows import LineDelegate, Row, RowList
+from gommage.app.lists.summaries import life_words
+from gommage.app.look.controls import ValueRow, choice, heading, pick, quiet, rule, tool_button
+from gommage.app.picture.stage import Stage
+from gommage.app.session import Session
+from gommage.core.document import Frames, Group, Painting, Project, Shot, Stroke, edits, is_within, value_at
+
+__all__ = ["StrokesPart"]
+
+MOST_STROKES, MOST_GROUPS = 7, 3
+CHANGE_WORDS: dict[str, str] = {"": "Frames…", **{str(life): words for life, words in LIFE_WORDS.items()}}
+LISTS_WORDS = {
+    Lists.ALL: "All",
+    Lists.FRAME: "On this frame",
+    Lists.PEN: "Under the pen",
+    Lists.DOTS: "Dots",
+}
+LISTS_TIP = "Which strokes are listed; dots are mere touches, mostly accidental ones"
+CHOSEN_ACTIONS = (
+    "switch_strokes", "lock_strokes", "duplicate_strokes", "redraw_stroke", "raise_strokes", "lower_strokes", "",
+    "group_strokes", "ungroup_strokes", "", "repeat_on_next", "repeat_on_previous", "", "remove_strokes",
+)  # fmt: skip
+PICTURE = "the picture"
+
+
+class StrokesPart(QWidget):
+    """A list of strokes, one of groups, and rows for those that are chosen."""
+
+    def __init__(self, session: Session) -> None:
+        super().__init__()
+        self._session = session
+        column = QVBoxLayout(self)
+        column.setContentsMargins(0, 0, 0, 0)
+        column.setSpacing(6)
+        self.title = heading("Strokes")
+        self.lists = choice("Strokes listed", LISTS_WORDS, LISTS_TIP)
+        self.lists.activated.connect(lambda: session.set_desk(lists=Lists(self.lists.currentData()), under_pen=()))
+        self.remove = tool_button("trash-2", "Remove strokes", tip="Remove the chosen strokes (Delete)")
+        self.remove.clicked.connect(lambda: self._call("remove_strokes"))
+        head = QHBoxLayout()
+        head.addWidget(self.title, 1)
+        head.addWidget(self.lists)
+        head.addWidget(self.remove)
+        self._delegate = LineDelegate()
+        self.strokes = RowList("Strokes", self._delegate, most_rows=MOST_STROKES, can_move=True, takes_many=True)
+        self.strokes.chosen.connect(lambda _, all_ids: session.set_desk(stroke_ids=all_ids))
+        self.strokes.menu_asked.connect(self._on_menu)
+        self.strokes.rows.moved.connect(self._on_moved)
+        self.groups_title = heading("Groups")
+        self.groups = RowList("Groups", self._delegate, most_rows=MOST_GROUPS, can_rename=True)
+        self.groups.chosen.connect(lambda group_id, _: self._choose_group(group_id))
+        self.groups.rows.renamed.connect(lambda group_id, name: self._change_group("Rename group", group_id, name=name))
+        self.groups.menu_asked.connect(self._on_group_menu)
+        self.note = quiet(name="Strokes, in short")
+        column.addLayout(head)
+        for widget in (self.strokes, self.groups_title, self.groups, self.note, rule()):
+            column.addWidget(widget)
+        self._build_chosen(column)
+
+    def _build_chosen(self, column: QVBoxLayout) -> None:
+        self.chosen_title = heading("")
+        self.size_row = ValueRow("Size", 1, 400, "px", curve=2.0, tip="Diameter of the chosen strokes")
+        self.soft = ValueRow("Softness", 0, 100, "%", tip="Of the chosen strokes")
+        self.opacity = ValueRow("Opacity", 0, 100, "%", tip="Of the chosen strokes")
+        self.fade = ValueRow("Fade group", 0, 100, "%", tip="How much of the whole group is laid")
+        self.life = choice("Frames of the chosen strokes", CHANGE_WORDS, "For which frames they live")
+        self.life.activated.connect(self._on_life)
+        self.rides = choice("Chosen strokes ride on", {}, "What carries them; they stay where they are on this frame")
+        self.rides.activated.connect(self._on_rides)
+        self._life_row = QWidget()
+        row = QHBoxLayout(self._life_row)
+        row.setContentsMargins(0, 0, 0, 0)
+        row.addWidget(self.life, 1)
+        row.addWidget(QLabel("on"))
+        row.addWidget(self.rides, 1)
+        self._of_chosen = (self.chosen_title, self.size_row, self.soft, self.opacity, self.fade, self._life_row)
+        for widget in self._of_chosen:
+            column.addWidget(widget)
+        for slider, field, unit in ((self.size_row, "size_px", 1), (self.soft, "softness", 100),
+                                    (self.opacity, "opacity", 100)):  # fmt: skip
+            slider.value_changed.connect(partial(self._on_value, field, unit))
+        self.fade.value_changed.connect(self._on_fade)
+
+    # -- intents --------------------------------------------------------------------------------------------
+
+    def _call(self, name: str) -> None:
+        self.window().call(name)  # type: ignore[attr-defined]
+
+    def _on_value(self, field: str, unit: float, value: float, is_final: bool) -> None:
+        """Change the chosen strokes, all alike."""
+        self._change(is_final, edits.change_brush, **{field: value / unit})
+
+    def _on_life(self) -> None:
+        desk, chosen = self._session.desk, self.life.currentData()
+        if chosen:
+            self._change(True, edits.change_strokes, frames=frames_of(replace(desk, life=Life(chosen))))
+
+    def _on_rides(self) -> None:
+        stage: Stage = self.window().stage  # type: ignore[attr-defined]
+        stage.do(ridden(stage.ground(), self.rides.currentData() or ""))
+
+    def _on_fade(self, value: float, is_final: bool) -> None:
+        group = self._group()
+        if group is not None:
+            self._change_group("Fade group", group.id, is_final, opacity=value / 100)
+
+    def _change(self, is_final: bool, edit: Any, **fields: Any) -> None:
+        desk = self._session.desk
+        holder_id, _ = desk.painting(self._session.project)
+        if desk.stroke_ids and holder_id:
+            label = "Change stroke" if len(desk.stroke_ids) == 1 else f"Change {len(desk.stroke_ids)} strokes"
+            self._session.commit_while(label, is_final, edit, desk.shot_id, holder_id, desk.stroke_ids, **fields)
+
+    def _change_group(self, label: str, group_id: str, is_final: bool = True, **fields: Any) -> None:
+        desk = self._session.desk
+        holder_id, _ = desk.painting(self._session.project)
+        commit = self._session.commit_while
+        commit(label, is_final, edits.change_group, desk.shot_id, holder_id, group_id, **fields)
+
+    def _choose_group(self, group_id: str) -> None:
+        _, painting = self._session.desk.painting(self._session.project)
+        ids = tuple(stroke.id for stroke in painting.strokes if stroke.group_id == group_id)
+        self._session.set_desk(stroke_ids=ids)
+
+    def _on_moved(self, stroke_id: str, row: int) -> None:
+        """Lay a stroke elsewhere in the order: the list shows what is laid last on top."""
+        desk = self._session.desk
+        holder_id, painting = desk.painting(self._session.project)
+        shown = self.strokes.rows.ids()
+        order = [stroke.id for stroke in painting.strokes]
+        below = shown[row] if row < len(shown) else None
+        index = order.index(below) + 1 if below is not None else 0
+        if order.index(stroke_id) < index:
+            index -= 1
+        self._session.commit("Move stroke", edits.move_stroke, desk.shot_id, holder_id, stroke_id, index)
+
+    def _on_menu(self, stroke_id: str, at: QPoint) -> None:
+        menu, actions = self._menu(), self.window().actions_by_id  # type: ignore[attr-defined]
+        for name in CHOSEN_ACTIONS:
+            if name:
+                menu.addAction(actions[name])
+            else:
+                menu.addSeparator()
+        menu.popup(at)
+
+    def _on_group_menu(self, group_id: str, at: QPoint) -> None:
+        desk = self._session.desk
+        group = _found(desk.painting(self._session.project)[1], group_id)
+        if group is None:
+            return
+        menu = self._menu()
+        menu.addAction("Rename", lambda: self.groups.edit(self.groups.rows.index_of(group_id)))
+        words = "Switch off" if group.is_on else "Switch on"
+        menu.addAction(words, partial(self._change_group, words, group_id, is_on=not group.is_on))
+        frames = menu.addMenu("Frames")
+        for life, name in LIFE_WORDS.items():
+            those: tuple[Frames, ...] = frames_of(replace(desk, life=life))
+            frames.addAction(name, partial(self._change_group, "Frames of a group", group_id, frames=those))
+        menu.addAction("Ungroup", partial(self._call, "ungroup_strokes"))
+        menu.popup(at)
+
+    def _menu(self) -> QMenu:
+        menu = QMenu(self)
+        menu.setObjectName("strokes_menu")
+        menu.aboutToHide.connect(menu.deleteLater)
+        return menu
+
+    # -- showing --------------------------------------------------------------------------------------------
+
+    @staticmethod
+    def watched(desk: Desk) -> tuple[Any, ...]:
+        """Return what of the desk it shows."""
+        return desk.stroke_ids, desk.paints_shot, desk.lists, desk.under_pen, desk.fix_id, desk.plate_id
+
+    def show_strokes(self, desk: Desk, project: Project) -> None:
+        """Show the strokes, and what is chosen of them."""
+        _, painting = desk.painting(project)
+        numbered = [one for one in enumerate(painting.strokes, 1) if _is_listed(one[1], desk)]
+        names = {group.id: group.name for group in painting.groups}
+        self.strokes.rows.set_rows(tuple(_row(number, one, desk, names) for number, one in reversed(numbered)))
+        pick(self.lists, desk.lists)
+        total = len(painting.strokes)
+        self.title.setText(f"Strokes ({len(numbered)} of {total})" if len(numbered) < total else f"Strokes ({total})")
+        self._show_groups(painting, desk)
+        self._show_chosen(desk, project, painting)
+
+    def _show_groups(self, painting: Painting, desk: Desk) -> None:
+        for widget in (self.groups_title, self.groups):
+            widget.setVisible(bool(painting.groups))
+        rows = []
+        for group in painting.groups:
+            count = sum(stroke.group_id == group.id for stroke in painting.strokes)
+            fade = value_at(group.opacity, desk.frame)
+            detail = f"{count}, {life_words(group.frames)}" + (f", {fade:.0%}" if fade < 1 else "")
+            rows.append(Row(group.id, group.name, detail, group.is_on))
+        self.groups.rows.set_rows(tuple(rows))
+
+    def _show_chosen(self, desk: Desk, project: Project, painting: Painting) -> None:
+        chosen = desk.strokes(project)
+        first, *others = [stroke.id for stroke in chosen] or [""]
+        self.strokes.select(first, tuple(others))
+        group = self._group()
+        self.groups.select(group.id if group is not None else "")
+        self.remove.setEnabled(bool(chosen))
+        for widget in self._of_chosen:
+            widget.setVisible(bool(chosen))
+        self._life_row.setVisible(bool(chosen) and desk.paints_shot)
+        self.fade.setVisible(group is not None)
+        pick(self.life, "")
+        self.note.setVisible(not chosen)
+        words = "Touch strokes in the picture (X), or choose them here." if painting.strokes else "Nothing painted yet."
+        self.note.setText(words)
+        if not chosen:
+            return
+        count = f"{len(chosen)} strokes chosen" if len(chosen) > 1 else "Stroke chosen"
+        self.chosen_title.setText(f"{group.name if group is not None else count} (Esc lets go)")
+        brush = chosen[0].brush
+        for slider, value in ((self.size_row, brush.size_px), (self.soft, brush.softness * 100),
+                              (self.opacity, brush.opacity * 100)):  # fmt: skip
+            slider.set_value(value)
+        if group is not None:
+            self.fade.set_value(value_at(group.opacity, desk.frame) * 100)
+        shot = desk.shot(project)
+        if shot is not None:
+            self._show_surfaces(shot, chosen[0].surface_id)
+
+    def _show_surfaces(self, shot: Shot, surface_id: str) -> None:
+        wanted = [("", PICTURE), *((surface.id, surface.name) for surface in shot.surfaces)]
+        if wanted != [(self.rides.itemData(row), self.rides.itemText(row)) for row in range(self.rides.count())]:
+            self.rides.clear()
+            for one, name in wanted:
+                self.rides.addItem(name, one)
+        pick(self.rides, surface_id)
+
+    def _group(self) -> Group | None:
+        """Return the group whose strokes are chosen, all of them and no others."""
+        desk = self._session.desk
+        _, painting = desk.painting(self._session.shown)
+        groups = {stroke.group_id for stroke in painting.strokes if stroke.id in desk.stroke_ids}
+        if len(groups) != 1 or groups == {""}:
+            return None
+        (group_id,) = groups
+        whole = {stroke.id for stroke in painting.strokes if stroke.group_id == group_id}
+        return _found(painting, group_id) if whole == set(desk.stroke_ids) else None
+
+
+def _found(painting: Painting, group_id: str) -> Group | None:
+    return next((group for group in painting.groups if group.id == group_id), None)
+
+
+def _is_listed(stroke: Stroke, desk: Desk) -> bool:
+    if desk.lists is Lists.FRAME:
+        return not desk.paints_shot or is_within(stroke.frames, desk.frame)
+    if desk.lists is Lists.PEN:
+        return stroke.id in desk.under_pen or stroke.id in desk.stroke_ids
+    return desk.lists is Lists.ALL or is_dot(stroke)
+
+
+def _row(number: int, stroke: Stroke, desk: Desk, groups: dict[str, str]) -> Row:
+    """Return the line of a stroke in the list."""
+    parts = [f"{stroke.brush.size_px:.0f} px"]
+    if desk.paints_shot:
+        parts.insert(0, life_words(stroke.frames))
+    if stroke.group_id in groups:
+        parts.insert(0, groups[stroke.group_id])
+    if stroke.is_locked:
+        parts.append("locked")
+    is_here = not desk.paints_shot or is_within(stroke.frames, desk.frame)
+    name = f"{number}. {stroke.brush.tool.capitalize()}"
+    return Row(stroke.id, name, ", ".join(parts), stroke.is_on and is_here)
