@@ -5,11 +5,12 @@ import pytest
 from msgspec.structs import replace
 from PySide6.QtCore import Qt
 from PySide6.QtTest import QTest
-from PySide6.QtWidgets import QCheckBox, QComboBox
+from PySide6.QtWidgets import QCheckBox, QComboBox, QToolButton
 
 from gommage.app.desk import BRUSHES, Life
+from gommage.app.look.controls import DragNumber
 from gommage.app.paint_commands import PaintCommands
-from gommage.core.document import FrameOffset, Frames, Painted, PinnedFrame, PlatePicture, Pressure, Tones, Tool
+from gommage.core.document import Blend, FrameOffset, Frames, Painted, PinnedFrame, PlatePicture, Pressure, Tones, Tool
 from gommage.core.engine import Look, Step
 from tests.app.driving import ALT, CTRL, click, drag, find, press
 from tests.app.painting import choose, strokes, type_in
@@ -80,7 +81,11 @@ def test_pixels_from_another_frame_are_seen_in_the_brush_before_they_are_laid(pa
     assert not painting.viewer._shows_source
     choose(painting, "Source's time", "pinned")
     type_in(painting, "Source's frame", 1005)
-    find(painting.tray, QCheckBox, "From the plate").setChecked(True)
+    find(painting.tray, QToolButton, "More of the brush").click()
+    pictures = find(painting.tray.brush_line.popup, QComboBox, "Picture of the next stroke")
+    pictures.setCurrentIndex(pictures.findText("the plate"))
+    pictures.activated.emit(pictures.currentIndex())
+    painting.tray.brush_line.popup.close()
     find(painting.tray, QCheckBox, "Along the surface").setChecked(False)
     drag(painting, [(90, 50), (94, 52)])
     settle(painting)
@@ -164,3 +169,42 @@ def test_every_command_of_painting_stands_in_a_menu(painting):
     public = {name for name in vars(PaintCommands) if not name.startswith("_")} - {"plate_from_picture"}
     assert public <= set(painting.actions_by_id) | {"remove_strokes"}
     assert {f"tool_{tool}" for tool in BRUSHES} <= set(painting.actions_by_id)
+
+
+def test_turned_mirrored_and_blended_strokes(painting):
+    form = painting.tray.brush_line.form
+    click(painting, (70, 80), ALT)
+    find(painting.tray, QToolButton, "More of the brush").click()
+    form.source_changed.emit({"turn_deg": 90.0}, True)
+    form.source_changed.emit({"is_mirrored": True}, True)
+    form.brush_changed.emit({"blend": Blend.LIGHTER}, True)
+    find(form, QCheckBox, "Red of the next stroke").click()
+    painting.tray.brush_line.popup.close()
+    drag(painting, [(70, 50), (74, 52)])
+    settle(painting)
+    (stroke,) = strokes(painting)
+    assert (stroke.source.turn_deg, stroke.source.is_mirrored) == (90, True)
+    assert (stroke.brush.blend, stroke.brush.channels) == (Blend.LIGHTER, "gb")
+    painting.session.set_desk(stroke_ids=(stroke.id,))
+    chosen = painting.panel.page(Step.FILL).part
+    find(chosen, DragNumber, "Turn of the chosen strokes").setValue(45)
+    find(chosen, DragNumber, "Source y of the chosen strokes").setValue(12)
+    find(chosen, DragNumber, "Flow of the chosen strokes").setValue(40)
+    (stroke,) = strokes(painting)
+    assert (stroke.source.turn_deg, stroke.source.dy, stroke.brush.flow) == (45, 12, pytest.approx(0.4))
+    settle(painting)
+
+
+def test_another_fix_is_offered_as_a_source_only_if_it_lies_behind(painting):
+    behind, own = painting.shot.fixes
+    line = painting.tray.brush_line
+    line.more.click()
+    names = [line.form.picture.itemText(row) for row in range(line.form.picture.count())]
+    line.popup.close()
+    assert f"fix {behind.name}" in names
+    assert f"fix {own.name}" not in names
+    painting.session.set_desk(fix_id=behind.id)
+    line.more.click()
+    names = [line.form.picture.itemText(row) for row in range(line.form.picture.count())]
+    line.popup.close()
+    assert not [name for name in names if name.startswith("fix ")]

@@ -230,12 +230,8 @@ def test_an_edit_that_changes_nothing_makes_no_step(project):
         # what comes later
         (lambda p: edits.change_fix(p, "shot", "f1", fill=Texture()), "This kind of fill cannot be used"),
         (
-            lambda p: edits.add_stroke(p, "shot", "plate", stroke(source=Source(picture=FixPicture(fix_id="f2")))),
-            "What another fix lays, as a source, cannot",
-        ),
-        (
-            lambda p: edits.add_stroke(p, "shot", "f1", stroke(source=Source(is_fixed=True))),
-            "A source that stays while the stroke goes on cannot",
+            lambda p: edits.add_stroke(p, "shot", "plate", stroke(source=Source(picture=FixPicture(fix_id="gone")))),
+            "'gone'",
         ),
         (
             lambda p: edits.add_clean_plate(

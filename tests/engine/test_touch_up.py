@@ -12,6 +12,7 @@ from gommage.core.document import (
     CleanPlate,
     CleanPlatePicture,
     Fix,
+    FixPicture,
     Footage,
     FrameOffset,
     FrameRange,
@@ -192,6 +193,23 @@ def test_a_clean_plate_is_a_source(engine, dirty_shot):
         fixed(dirty_shot, dab(source=Source(picture=CleanPlatePicture(plate_id="p")))), clean_plates=(plate,)
     )
     np.testing.assert_allclose(engine.result(shot, 1003)[DIRT.slices], clean(1003)[DIRT.slices], atol=EXACT)
+
+
+@pytest.mark.parametrize("frame", [1002, 1003])
+def test_what_another_fix_lays_is_a_source_if_it_lies_behind(engine, dirty_shot, frame):
+    grey = Fix(id="grey", name="Grey", surface_id="wall", fill=Painted(), touch_up=Painting(
+        strokes=(dab(name="g", tool=Tool.COLOUR, frames=((frame, frame),)),)))  # fmt: skip
+    near = Fix(id="near", name="Near", surface_id="wall", fill=Painted(), touch_up=Painting(
+        strokes=(dab(name="n", tool=Tool.RESTORE, frames=((frame, frame),)),)))  # fmt: skip
+    source = Source(picture=FixPicture(fix_id="grey"), time=PinnedFrame(frame=frame), runs_along=False)
+    above = fixed(dirty_shot, dab(source=source)).fixes[0]
+    np.testing.assert_allclose(
+        engine.result(replace(dirty_shot, fixes=(grey, near, above)), 1003)[46, 66], 0.18, atol=EXACT
+    )
+    np.testing.assert_array_equal(
+        engine.result(replace(dirty_shot, fixes=(above, replace(grey, is_on=False))), 1003),
+        engine.plate(dirty_shot.footage, 1003),
+    )
 
 
 def test_clean_plates_are_painted_from_other_frames_too(engine, dirty_shot):

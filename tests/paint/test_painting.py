@@ -44,6 +44,19 @@ def test_a_stroke_never_eats_its_own_paint():
     np.testing.assert_array_equal(out[60:90, 77:83], CANVAS[45:75, 77:83])
 
 
+@pytest.mark.parametrize("pieces", [1, 3])
+def test_a_fixed_source_brings_the_same_piece_with_each_dab(pieces):
+    one = stroke(points=((40, 60, 1), (100, 60, 1)), source=Source(dx=0, dy=-40, is_fixed=True), spacing=1.5)
+    before = Canvas(CANVAS)
+    hand = StrokeInHand(before, before, one)
+    for part in np.array_split(np.array([[40, 60, 1], [64, 60, 1], [83, 60, 1], [100, 60, 1.0]]), pieces):
+        hand.add(part)
+    out = hand.canvas.whole()
+    for x in (40, 70, 100):  # dabs are 30 px apart and 20 wide
+        np.testing.assert_array_equal(out[55:66, x - 6 : x + 6], CANVAS[15:26, 34:46])
+    np.testing.assert_array_equal(out[:, 52:58], CANVAS[:, 52:58])
+
+
 @pytest.mark.parametrize("opacity", [0.25, 0.5, 1.0])
 def test_opacity_does_not_build_up_within_a_stroke(opacity):
     there_and_back = stroke(points=((40, 60, 1), (90, 60, 1), (40, 60, 1)), opacity=opacity)

@@ -6,11 +6,13 @@ How it paints, for which frames it lives, where and when its pixels are from.
 from __future__ import annotations
 
 from msgspec.structs import replace
-from PySide6.QtWidgets import QCheckBox, QHBoxLayout, QLabel, QSizePolicy, QVBoxLayout, QWidget
+from PySide6.QtCore import Qt
+from PySide6.QtWidgets import QCheckBox, QFrame, QHBoxLayout, QLabel, QSizePolicy, QVBoxLayout, QWidget
 
+from gommage.app.brush_form import BrushForm
 from gommage.app.desk import Desk, Life
 from gommage.app.hands.next_stroke import LIFE_WORDS, takes_source
-from gommage.app.look.controls import DragNumber, choice, pick
+from gommage.app.look.controls import DragNumber, choice, pick, tool_button
 from gommage.app.session import Session
 from gommage.core.document import Pressure, Tones, Tool
 from gommage.core.engine import Step
@@ -43,6 +45,7 @@ class BrushLine(QWidget):
         self._second = QWidget()
         self._second.setLayout(self._stroke_row())
         column.addWidget(self._second)
+        self.popup = self._popup()
 
     def _brush_row(self) -> QHBoxLayout:
         row = QHBoxLayout()
@@ -73,6 +76,9 @@ class BrushLine(QWidget):
         self.pressure = choice("Pressure", PRESSURE_WORDS, "What the pen's pressure sets")
         self.pressure.activated.connect(lambda: self._set_brush(pressure=PRESSURES[self.pressure.currentData()]))
         row.addWidget(self.pressure)
+        self.more = tool_button("more", "More of the brush", tip="Blend, channels, spacing; the source's picture, turn")
+        self.more.clicked.connect(self._show_more)
+        row.addWidget(self.more)
         row.addStretch()
         return row
 
@@ -107,24 +113,49 @@ class BrushLine(QWidget):
         self.along.setAccessibleName("Along the surface")
         self.along.setToolTip("Another frame is brought into register by the surface; off, it is as it was filmed")
         self.along.toggled.connect(lambda is_on: self._session.set_desk(source_along=is_on))
-        self.of_plate = QCheckBox("plate")
-        self.of_plate.setAccessibleName("From the plate")
-        self.of_plate.setToolTip("Pixels as they were filmed, without the repairs below")
-        self.of_plate.toggled.connect(lambda is_on: self._session.set_desk(source_is_plate=is_on))
         self.source = QLabel()
         self.source.setProperty("quiet", True)
         self.source.setAccessibleName("Source")
         self.source.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
-        self._of_source = (self._source_label, self.time, self.frame_number, self.along, self.of_plate)
+        self._of_source = (self._source_label, self.time, self.frame_number, self.along)
         for widget in (self.life, self.steps_on, self.rides, self.tones, *self._of_source):
             row.addWidget(widget)
         row.addWidget(self.source, 1)
         return row
 
+    def _popup(self) -> QFrame:
+        """Return what is shown under the button with more of the brush."""
+        popup = QFrame(self, Qt.WindowType.Popup)
+        popup.setObjectName("panel")
+        self.form = BrushForm("the next stroke")
+        self.form.brush_changed.connect(lambda fields, _: self._set_brush(**fields))
+        self.form.source_changed.connect(lambda fields, _: self._set_source(**fields))
+        column = QVBoxLayout(popup)
+        column.setContentsMargins(12, 12, 12, 12)
+        column.addWidget(self.form)
+        return popup
+
     # -- intents --------------------------------------------------------------------------------------------
 
     def _set_brush(self, **fields: object) -> None:
         self._session.set_desk(brush=replace(self._session.desk.brush, **fields))
+
+    def _set_source(self, **fields: object) -> None:
+        desk = self._session.desk
+        base = replace(desk.source_base, **fields)
+        source = desk.source and replace(desk.source, **fields)
+        self._session.set_desk(source_base=base, source=source)
+
+    def _show_more(self) -> None:
+        self._show_form(self._session.desk)
+        self.popup.adjustSize()
+        self.popup.move(self.more.mapToGlobal(self.more.rect().bottomLeft()))
+        self.popup.show()
+
+    def _show_form(self, desk: Desk) -> None:
+        fix_id = desk.fix_id if desk.paints_shot else ""
+        brush = replace(desk.brush, tool=desk.paint_tool or desk.brush.tool)
+        self.form.show_brush(brush, desk.source_base, self._session.shot, fix_id)
 
     def _on_time(self) -> None:
         desk = self._session.desk
@@ -146,8 +177,8 @@ class BrushLine(QWidget):
     def show_desk(self, desk: Desk) -> None:
         """Show the brush in hand."""
         tool = desk.paint_tool
-        self.setVisible(tool is not None and desk.step is Step.FILL)
-        if tool is None:
+        if tool is None or desk.step is not Step.FILL:
+            self.hide()
             return
         brush = desk.brush
         for number, value in (
@@ -174,15 +205,16 @@ class BrushLine(QWidget):
         self.frame_number.set_value(desk.source_pinned if desk.source_pinned is not None else desk.source_frames)
         for box, is_on in (
             (self.along, desk.source_along),
-            (self.of_plate, desk.source_is_plate),
             (self.rides, desk.rides),
             (self.steps_on, desk.steps_on),
         ):
             box.blockSignals(True)
             box.setChecked(is_on)
             box.blockSignals(False)
-        is_other = is_pinned or desk.source_frames != 0
-        self.along.setEnabled(is_other)
+        if self.popup.isVisible():
+            self._show_form(desk)
+        self.along.setEnabled(is_pinned or desk.source_frames != 0)
+        self.show()  # only now: what is not shown takes no room
 
     def show_source(self, words: str) -> None:
         """Say where the brush takes its pixels from."""

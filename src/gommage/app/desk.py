@@ -125,7 +125,9 @@ class Desk:
         distance the next touch fixes.
     source_frames, source_pinned
         From so many frames before or after, or always from one frame. `source_along` brings that into register by the
-        surface; `source_is_plate` takes the plate instead of what lies below.
+        surface.
+    source_base : Source
+        What picture the brush takes from, turned, scaled, mirrored or fixed; its place and time are the fields above.
     last_point : (x, y) or None
         Where the last stroke ended, in pixels of the clean plate.
     wipe : float
@@ -181,7 +183,7 @@ class Desk:
     source_frames: int = 0
     source_pinned: int | None = None
     source_along: bool = True
-    source_is_plate: bool = False
+    source_base: Source = field(default_factory=Source)
     shows_source: bool = False
     last_point: tuple[float, float] | None = None
     look: Look = Look.RESULT

@@ -12,11 +12,9 @@ from msgspec.structs import replace
 from gommage.app.desk import Desk, Life
 from gommage.app.hands.ground import Ground
 from gommage.core.document import (
-    BelowPicture,
     FrameOffset,
     Frames,
     PinnedFrame,
-    PlatePicture,
     Source,
     SourceTime,
     Tool,
@@ -95,9 +93,7 @@ def source_of(desk: Desk, dx: float, dy: float) -> Source:
     time: SourceTime = FrameOffset(frames=desk.source_frames)
     if desk.source_pinned is not None:
         time = PinnedFrame(frame=desk.source_pinned)
-    picture = PlatePicture() if desk.source_is_plate else BelowPicture()
-    own = desk.source or Source()
-    return replace(own, dx=dx, dy=dy, time=time, picture=picture, runs_along=desk.source_along)
+    return replace(desk.source_base, dx=dx, dy=dy, time=time, runs_along=desk.source_along)
 
 
 def frames_of(desk: Desk) -> tuple[Frames, ...]:

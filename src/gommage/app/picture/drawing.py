@@ -25,6 +25,7 @@ OUTLINES = {
     "scribble-inside": (Qt.PenStyle.SolidLine, "accent"),
     "scribble-outside": (Qt.PenStyle.SolidLine, "source"),
     "stroke": (Qt.PenStyle.SolidLine, "accent"),
+    "stroke-other": (Qt.PenStyle.SolidLine, "text"),
     "stroke-source": (Qt.PenStyle.SolidLine, "source"),
     "marquee": (Qt.PenStyle.DotLine, "text"),
     "box": (Qt.PenStyle.SolidLine, "quiet"),
@@ -32,7 +33,7 @@ OUTLINES = {
     "key": (Qt.PenStyle.DotLine, "quiet"),
 }
 """How outlines are told apart: by their stroke, and by their colour."""
-FAINT = ("key", "box")
+FAINT = ("key", "box", "stroke-other")
 """Lines that stand behind the others."""
 CURSOR_SHADE = QColor(0, 0, 0, 130)
 

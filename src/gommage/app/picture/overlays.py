@@ -230,7 +230,8 @@ def _of_fill(ground: Ground) -> Overlay:
         is_chosen = seen.stroke.id in desk.stroke_ids
         if not (is_chosen or desk.outlines_strokes):
             continue
-        lines.append(Outline(outline_of(seen), "stroke", is_chosen=is_chosen, is_here=is_chosen and seen.stroke.is_on))
+        kind = "stroke" if is_chosen else "stroke-other"
+        lines.append(Outline(outline_of(seen), kind, is_chosen=is_chosen, is_here=seen.stroke.is_on))
         source = source_outline(ground, seen) if is_chosen else None
         if source is not None:
             lines.append(Outline(source, "stroke-source"))

@@ -16,7 +16,7 @@ from gommage.app.hands.ground import Ground
 from gommage.app.hands.next_stroke import is_seen, other_frame, view_of_source
 from gommage.app.picture.viewer import Viewer
 from gommage.app.session import Session
-from gommage.core.document import FrameRange
+from gommage.core.document import FrameRange, PlatePicture
 from gommage.core.engine import Look, Priority, Step, Veil, ViewRequest, view_key, view_pixels
 from gommage.core.geometry import Mapping, composed, fitted, from_matrix, scaling, then
 from gommage.core.picture.card import CARD_CORNERS
@@ -122,7 +122,11 @@ class Views(QObject):
             self._viewer.set_source_picture(None)
             return
         ratio, size = self._viewer.devicePixelRatioF(), self._viewer.pixel_size()
-        look = Look.PLATE if ground.desk.source_is_plate or not ground.desk.paints_shot else Look.RESULT
+        look = (
+            Look.PLATE
+            if isinstance(ground.desk.source_base.picture, PlatePicture) or not ground.desk.paints_shot
+            else Look.RESULT
+        )
         request = ViewRequest(shot, frame, look, then(view, scaling(ratio)), size, ground.desk.display)
         self._ask("source", request, lambda _, pixels: self._viewer.set_source_picture(pixels))
 

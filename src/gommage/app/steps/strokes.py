@@ -7,17 +7,18 @@ from functools import partial
 from typing import Any
 
 from PySide6.QtCore import QPoint
-from PySide6.QtWidgets import QHBoxLayout, QLabel, QMenu, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QGridLayout, QHBoxLayout, QLabel, QMenu, QVBoxLayout, QWidget
 
+from gommage.app.brush_form import BrushForm
 from gommage.app.desk import Desk, Life, Lists
 from gommage.app.hands.next_stroke import LIFE_WORDS, frames_of
 from gommage.app.hands.strokes import is_dot, ridden
 from gommage.app.lists.rows import LineDelegate, Row, RowList
 from gommage.app.lists.summaries import life_words
-from gommage.app.look.controls import ValueRow, choice, heading, pick, quiet, rule, tool_button
+from gommage.app.look.controls import DragNumber, Section, ValueRow, choice, heading, pick, quiet, rule, tool_button
 from gommage.app.picture.stage import Stage
 from gommage.app.session import Session
-from gommage.core.document import Frames, Group, Painting, Project, Shot, Stroke, edits, is_within, value_at
+from gommage.core.document import Brush, Frames, Group, Painting, Project, Shot, Stroke, edits, is_within, value_at
 
 __all__ = ["StrokesPart"]
 
@@ -35,6 +36,13 @@ CHOSEN_ACTIONS = (
     "group_strokes", "ungroup_strokes", "", "repeat_on_next", "repeat_on_previous", "", "remove_strokes",
 )  # fmt: skip
 PICTURE = "the picture"
+NUMBERS = (
+    ("Size", "size_px", 1, 400, "px", 1.0, False), ("Soft", "softness", 0, 100, "%", 100.0, True),
+    ("Opacity", "opacity", 0, 100, "%", 100.0, True), ("Flow", "flow", 1, 100, "%", 100.0, True),
+    ("Source x", "dx", -9999, 9999, "px", 1.0, True), ("Source y", "dy", -9999, 9999, "px", 1.0, True),
+)  # fmt: skip
+"""What is changed of the chosen strokes by numbers: words, field, range, unit, and what one of the field is."""
+BRUSH_FIELDS = Brush.__struct_fields__
 
 
 class StrokesPart(QWidget):
@@ -73,9 +81,19 @@ class StrokesPart(QWidget):
 
     def _build_chosen(self, column: QVBoxLayout) -> None:
         self.chosen_title = heading("")
-        self.size_row = ValueRow("Size", 1, 400, "px", curve=2.0, tip="Diameter of the chosen strokes")
-        self.soft = ValueRow("Softness", 0, 100, "%", tip="Of the chosen strokes")
-        self.opacity = ValueRow("Opacity", 0, 100, "%", tip="Of the chosen strokes")
+        self._numbers: dict[str, tuple[DragNumber, float]] = {}
+        grid = QGridLayout()
+        grid.setSpacing(6)
+        for place, (words, field, low, high, unit, share, is_even) in enumerate(NUMBERS):
+            number = DragNumber(f"{words} of the chosen strokes", low, high, unit, is_even=is_even)
+            number.number_changed.connect(partial(self._on_value, field, share))
+            self._numbers[field] = number, share
+            line, side = divmod(place, 2)
+            grid.addWidget(QLabel(words), line, 2 * side)
+            grid.addWidget(number, line, 2 * side + 1)
+        self._grid = QWidget()
+        grid.setContentsMargins(0, 0, 0, 0)
+        self._grid.setLayout(grid)
         self.fade = ValueRow("Fade group", 0, 100, "%", tip="How much of the whole group is laid")
         self.life = choice("Frames of the chosen strokes", CHANGE_WORDS, "For which frames they live")
         self.life.activated.connect(self._on_life)
@@ -87,12 +105,16 @@ class StrokesPart(QWidget):
         row.addWidget(self.life, 1)
         row.addWidget(QLabel("on"))
         row.addWidget(self.rides, 1)
-        self._of_chosen = (self.chosen_title, self.size_row, self.soft, self.opacity, self.fade, self._life_row)
+        self.form = BrushForm("the chosen strokes")
+        self.form.brush_changed.connect(lambda fields, is_final: self._change(is_final, edits.change_brush, **fields))
+        self.form.source_changed.connect(
+            lambda fields, is_final: self._change(is_final, edits.change_sources, **fields)
+        )
+        self.more = Section("More of them", is_folded=True)
+        self.more.box.addWidget(self.form)
+        self._of_chosen = (self.chosen_title, self._grid, self._life_row, self.fade, self.more)
         for widget in self._of_chosen:
             column.addWidget(widget)
-        for slider, field, unit in ((self.size_row, "size_px", 1), (self.soft, "softness", 100),
-                                    (self.opacity, "opacity", 100)):  # fmt: skip
-            slider.value_changed.connect(partial(self._on_value, field, unit))
         self.fade.value_changed.connect(self._on_fade)
 
     # -- intents --------------------------------------------------------------------------------------------
@@ -102,7 +124,8 @@ class StrokesPart(QWidget):
 
     def _on_value(self, field: str, unit: float, value: float, is_final: bool) -> None:
         """Change the chosen strokes, all alike."""
-        self._change(is_final, edits.change_brush, **{field: value / unit})
+        edit = edits.change_brush if field in BRUSH_FIELDS else edits.change_sources
+        self._change(is_final, edit, **{field: value / unit})
 
     def _on_life(self) -> None:
         desk, chosen = self._session.desk, self.life.currentData()
@@ -229,9 +252,10 @@ class StrokesPart(QWidget):
         count = f"{len(chosen)} strokes chosen" if len(chosen) > 1 else "Stroke chosen"
         self.chosen_title.setText(f"{group.name if group is not None else count} (Esc lets go)")
         brush = chosen[0].brush
-        for slider, value in ((self.size_row, brush.size_px), (self.soft, brush.softness * 100),
-                              (self.opacity, brush.opacity * 100)):  # fmt: skip
-            slider.set_value(value)
+        for field, (number, share) in self._numbers.items():
+            of = brush if hasattr(brush, field) else chosen[0].source
+            number.set_value(getattr(of, field) * share)
+        self.form.show_brush(brush, chosen[0].source, desk.shot(project), desk.fix_id if desk.paints_shot else "")
         if group is not None:
             self.fade.set_value(value_at(group.opacity, desk.frame) * 100)
         shot = desk.shot(project)

@@ -181,8 +181,6 @@ def _later_kinds(shot: Shot, before: Shot) -> Iterator[str]:
             yield "watching a clean plate's picture"
     for fix in _fresh(shot.fixes, before.fixes):
         yield from _in_fix(fix)
-    for stroke in _fresh_strokes(shot, before):
-        yield from _in_stroke(stroke)
 
 
 def _in_fix(fix: Fix) -> Iterator[str]:
@@ -193,10 +191,3 @@ def _in_fix(fix: Fix) -> Iterator[str]:
     light = fix.match.light
     if light != LightMatch(is_measured=light.is_measured, exposure_stops=light.exposure_stops):
         yield "light by hand other than exposure"
-
-
-def _in_stroke(stroke: Stroke) -> Iterator[str]:
-    if isinstance(stroke.source.picture, FixPicture):
-        yield "what another fix lays, as a source,"
-    if stroke.source.is_fixed:
-        yield "a source that stays while the stroke goes on"

@@ -278,7 +278,14 @@ def _touch_up(shot: Shot, fix: Fix, frame: int, behind: tuple[FixInputs, ...]) -
     def below(other: int) -> tuple[FixInputs, ...]:
         return behind if other == frame else frame_inputs(_with_fixes(shot, index), other)
 
+    def of_fix(fix_id: str, other: int) -> tuple[FixInputs, ...] | None:
+        shot_behind = _with_fixes(shot, index)
+        if fix_id not in {one.id for one in shot_behind.fixes}:
+            return None
+        inputs = inputs_at(shot_behind, shot_behind.fix(fix_id), other) if other in shot.footage.frames else None
+        return () if inputs is None else (inputs,)
+
     return strokes_at(
         fix.touch_up, shot.footage, frame, mappings_of(shot), along=fix.surface_id, below=below,
-        plate=lambda plate_id: plate_on_frame(shot, plate_id, frame),
+        plate=lambda plate_id: plate_on_frame(shot, plate_id, frame), fix=of_fix,
     )  # fmt: skip

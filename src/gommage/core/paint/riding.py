@@ -13,11 +13,11 @@ from gommage.core.document import (
     BelowPicture,
     Brush,
     CleanPlatePicture,
+    FixPicture,
     Footage,
     FrameOffset,
     Group,
     Painting,
-    PlatePicture,
     Source,
     Stroke,
     is_within,
@@ -106,6 +106,7 @@ def strokes_at(
     along: str = "",
     below: Callable[[int], tuple[Any, ...]] = lambda frame: (),
     plate: Callable[[str], tuple[Origin, Mapping] | None] = lambda plate_id: None,
+    fix: Callable[[str, int], tuple[Any, ...] | None] = lambda fix_id, frame: None,
 ) -> tuple[StrokeAt, ...]:  # fmt: skip
     """Return the strokes of a painting that are there on a frame, first to last.
 
@@ -122,6 +123,8 @@ def strokes_at(
         Gives what lies below on a frame: the inputs of fixes behind.
     plate : callable
         Gives a clean plate's canvas by its id, and where its pixels lie on the frame; None where it does not.
+    fix : callable
+        Gives the inputs of a fix behind, by its id and a frame; None if it is not behind.
 
     Notes
     -----
@@ -136,7 +139,7 @@ def strokes_at(
         here = mapping_of(stroke.surface_id, frame)
         if here is None:
             continue
-        taken = _taken(stroke, footage, frame, here, mapping_of, along, below, plate)
+        taken = _taken(stroke, footage, frame, here, mapping_of, along, below, plate, fix)
         if taken is None:
             continue
         fade = 1.0 if group is None else float(np.clip(value_at(group.opacity, frame), 0, 1))
@@ -167,6 +170,7 @@ def _laid(stroke: Stroke, here: Mapping, fade: float, origin: Origin, mapping: M
 def _taken(
     stroke: Stroke, footage: Footage, frame: int, here: Mapping, mapping_of: MappingOf, along: str,
     below: Callable[[int], tuple[Any, ...]], plate: Callable[[str], tuple[Origin, Mapping] | None],
+    fix: Callable[[str, int], tuple[Any, ...] | None],
 ) -> tuple[Origin, Mapping] | None:  # fmt: skip
     """Return what a stroke takes its pixels from and where in it; None where that is not there."""
     source = stroke.source
@@ -181,16 +185,18 @@ def _taken(
         key, frame_from_plate = found
         return key, composed(back, beside, here, frame_from_plate.inverse())
     other = frame + source.time.frames if isinstance(source.time, FrameOffset) else source.time.frame
+    if other == frame and isinstance(source.picture, BelowPicture):
+        return OwnCanvas(), composed(back, beside, here)
+    laid = fix(source.picture.fix_id, other) if isinstance(source.picture, FixPicture) else ()
+    if laid is None:
+        return None
     if other == frame:
-        mapping = composed(back, beside, here)
-        if isinstance(source.picture, BelowPicture):
-            return OwnCanvas(), mapping
-        return ShotFrame(footage=footage, frame=frame), mapping
+        return ShotFrame(footage=footage, frame=frame, below=laid), composed(back, beside, here)
     there = _in_register(stroke, frame, other, mapping_of, along) if source.runs_along else here
     if there is None or other not in footage.frames or other in footage.missing:
         return None
-    fixes = () if isinstance(source.picture, PlatePicture) else below(other)
-    return ShotFrame(footage=footage, frame=other, below=fixes), composed(back, beside, there)
+    laid = below(other) if isinstance(source.picture, BelowPicture) else laid
+    return ShotFrame(footage=footage, frame=other, below=laid), composed(back, beside, there)
 
 
 def _in_register(stroke: Stroke, frame: int, other: int, mapping_of: MappingOf, along: str) -> Mapping | None:

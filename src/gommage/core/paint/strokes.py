@@ -17,7 +17,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from gommage.core.document import Pressure
-from gommage.core.geometry import Window, around, spanning
+from gommage.core.geometry import IDENTITY, Mapping, Window, around, shift, spanning, then
 from gommage.core.paint.canvases import TILE_PX, Canvas, Place, tiles_of
 from gommage.core.paint.riding import MARGIN_PX, StrokeAt
 from gommage.core.paint.tools import BLENDS, TOOLS
@@ -80,6 +80,7 @@ class StrokeInHand:
         self._carry = np.zeros(1)
         self._touched = Window(0, 0, 0, 0)
         self._dragged: NDArray[np.float64] | None = None
+        self._stamps = _Stamps(self) if stroke.is_fixed and self._brushing.takes_source else None
 
     def add(self, points: NDArray[np.float64]) -> Window | None:
         """Lay more of the stroke.
@@ -108,6 +109,8 @@ class StrokeInHand:
         if changed.is_empty:
             return None
         self._raise_mask(changed, dabs)
+        if self._stamps is not None:
+            self._stamps.add(dabs)
         self._touched = self._touched | changed
         renewed = self._touched if self._brushing.is_whole else changed
         self.canvas = self.canvas.with_pixels(renewed, *self._composed(renewed))
@@ -214,7 +217,11 @@ class StrokeInHand:
 
     def source(self, window: Window) -> Picture:
         """Return the stroke's source: copied for whole pixels, else resampled once."""
-        mapping = self._stroke.origin_from_canvas
+        return self.carried(window) if self._stamps is None else self._stamps.canvas.read(window)
+
+    def carried(self, window: Window, by: Mapping = IDENTITY) -> Picture:
+        """Return the source as it lies beside a window, or beside where a mapping takes that."""
+        mapping = then(by, self._stroke.origin_from_canvas)
         bounds = self._origin.bounds
         beside = around(spanning(mapping, window), SPLINE_REACH_PX)
         needed = beside & bounds
@@ -225,6 +232,8 @@ class StrokeInHand:
 
     def _is_there(self, window: Window) -> Picture:
         """Return where the source lies within its picture, (h, w) 0 or 1: elsewhere nothing is laid."""
+        if self._stamps is not None:
+            return np.ones((1, 1), np.float32)
         mapping, bounds = self._stroke.origin_from_canvas, self._origin.bounds
         spanned = spanning(mapping, window)
         is_inside = np.isfinite(spanned).all() and around(spanned) & bounds == around(spanned)
@@ -234,6 +243,36 @@ class StrokeInHand:
         with np.errstate(invalid="ignore"):
             inside = (at >= (bounds.left, bounds.top)).all(axis=-1) & (at < (bounds.right, bounds.bottom)).all(axis=-1)
         return np.asarray(inside, np.float32)
+
+
+class _Stamps:
+    """The source of a stroke that stays at one place: each dab brings the same piece, over those before it."""
+
+    def __init__(self, hand: StrokeInHand) -> None:
+        self._hand = hand
+        self._first: NDArray[np.float64] | None = None
+        self._laid = np.zeros((hand.bounds.height, hand.bounds.width), bool)
+        self.canvas = hand.canvas
+
+    def add(self, dabs: NDArray[np.float64]) -> None:
+        """Lay more dabs (N, 4)."""
+        from gommage.core.paint.kernels import lay_dabs  # compiled code is loaded late
+
+        for dab in dabs:
+            if self._first is None:
+                self._first = dab[:2].copy()
+            window = around(dab[None, :2], dab[2] + MARGIN_PX) & self._hand.bounds
+            if window.is_empty:
+                continue
+            back = np.round(self._first - dab[:2])
+            piece = self._hand.carried(window, shift(*back.tolist()))
+            mask = np.zeros((window.height, window.width), np.float32)
+            lay_dabs(dab[None], self._hand.brush.softness, 1.0, window.left, window.top, mask)
+            below = self.canvas.read(window)
+            share = np.where(self._laid[window.slices], mask, np.float32(1))[..., None]
+            pixels = below + (piece - below) * share
+            self._laid[window.slices] |= mask > 0
+            self.canvas = self.canvas.with_pixels(window, pixels, self.canvas.cover(window))
 
 
 def lay_stroke(
