@@ -3,16 +3,17 @@
 import numpy as np
 import pytest
 from msgspec.structs import replace
-from PySide6.QtCore import Qt
+from PySide6.QtCore import QPoint, Qt
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QCheckBox, QComboBox, QToolButton
 
+from gommage.app.brush_commands import BrushCommands
 from gommage.app.desk import BRUSHES, Life
 from gommage.app.look.controls import DragNumber
 from gommage.app.paint_commands import PaintCommands
 from gommage.core.document import Blend, FrameOffset, Frames, Painted, PinnedFrame, PlatePicture, Pressure, Tones, Tool
 from gommage.core.engine import Look, Step
-from tests.app.driving import ALT, CTRL, click, drag, find, press
+from tests.app.driving import ALT, CTRL, SHIFT, at_view, click, drag, find, move, press, pull
 from tests.app.painting import choose, strokes, type_in
 from tests.conftest import settle
 
@@ -167,6 +168,7 @@ def test_where_the_surface_is_not_the_hand_says_so(painting):
 
 def test_every_command_of_painting_stands_in_a_menu(painting):
     public = {name for name in vars(PaintCommands) if not name.startswith("_")} - {"plate_from_picture"}
+    public |= {name for name in vars(BrushCommands) if not name.startswith("_")}
     assert public <= set(painting.actions_by_id) | {"remove_strokes"}
     assert {f"tool_{tool}" for tool in BRUSHES} <= set(painting.actions_by_id)
 
@@ -208,3 +210,75 @@ def test_another_fix_is_offered_as_a_source_only_if_it_lies_behind(painting):
     names = [line.form.picture.itemText(row) for row in range(line.form.picture.count())]
     line.popup.close()
     assert not [name for name in names if name.startswith("fix ")]
+
+
+def test_a_source_is_found_shown_and_taken_by_painting(painting):
+    painting.session.go_to(1003)
+    settle(painting)
+    at = at_view(painting, (70, 50))
+    move(painting.viewer, at)
+    press(painting, (Qt.Key.Key_S, ALT))
+    settle(painting)
+    found = painting.desk.candidates
+    assert len(found) > 1
+    assert "Source 1 of" in painting.words.text()
+    assert painting.desk.source == found[0].source
+    press(painting, (Qt.Key.Key_S, ALT))
+    assert painting.desk.source == found[1].source
+    press(painting, (Qt.Key.Key_A, ALT))
+    assert painting.desk.source == found[0].source
+    drag(painting, [(70, 50), (74, 52)])
+    settle(painting)
+    (stroke,) = strokes(painting)
+    assert (stroke.source.dx, stroke.source.dy) == (found[0].source.dx, found[0].source.dy)
+    assert stroke.source.time == FrameOffset(frames=found[0].source_frames)
+
+
+def test_brushes_and_sources_are_kept_on_keys(painting):
+    click(painting, (70, 80), ALT)
+    drag(painting, [(70, 50), (74, 52)])
+    type_in(painting, "Size", 17)
+    press(painting, (Qt.Key.Key_F5, SHIFT), (Qt.Key.Key_1, CTRL | SHIFT))
+    kept = painting.desk.source
+    painting.call("tool_heal")
+    type_in(painting, "Size", 40)
+    click(painting, (20, 20), ALT)
+    press(painting, (Qt.Key.Key_1, CTRL), Qt.Key.Key_F5)
+    assert (painting.desk.tool, painting.desk.brush.size_px) == ("clone", 17)
+    assert painting.desk.source == kept
+    press(painting, Qt.Key.Key_F6)
+    assert "No brush is kept" in painting.words.text()
+    settle(painting)
+
+
+def test_a_drag_from_the_target_sets_the_source_in_one_go(painting):
+    drag(painting, [(70, 50), (60, 60), (55, 80)], ALT)
+    assert (painting.desk.source.dx, painting.desk.source.dy) == (-15, 30)
+    drag(painting, [(70, 50), (74, 52)])
+    assert (strokes(painting)[0].source.dx, strokes(painting)[0].source.dy) == (-15, 30)
+    settle(painting)
+
+
+def test_size_and_softness_are_dragged_while_a_key_is_held(painting):
+    before = painting.desk.brush
+    QTest.keyPress(painting.viewer, Qt.Key.Key_H)
+    x, y = at_view(painting, (70, 50)).toTuple()
+    pull(painting.viewer, [QPoint(x, y), QPoint(x + 40, y), QPoint(x + 90, y - 40)])
+    QTest.keyRelease(painting.viewer, Qt.Key.Key_H)
+    assert painting.desk.brush.size_px == pytest.approx(2 * before.size_px)
+    assert painting.desk.brush.softness == pytest.approx(before.softness - 0.25)
+    assert strokes(painting) == ()
+    press(painting, (Qt.Key.Key_T, ALT))
+    assert painting.desk.brush.softness == pytest.approx(before.softness - 0.15)
+
+
+def test_straight_pieces_are_set_corner_by_corner(painting):
+    type_in(painting, "Source's frame", 2)
+    for corner in ((40, 40), (80, 42)):
+        click(painting, corner, CTRL)
+    assert strokes(painting) == ()
+    click(painting, (82, 70))
+    (stroke,) = strokes(painting)
+    assert len(stroke.points.values) == 3
+    np.testing.assert_allclose(stroke.points.values[:, 2], 1)
+    settle(painting)

@@ -2,42 +2,10 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from gommage.app.action import Action
+from gommage.app.paint_actions import BRUSHES, STROKES
 
 __all__ = ["ACTIONS", "HELD_KEYS", "Action"]
-
-
-@dataclass(frozen=True, slots=True)
-class Action:
-    """One thing that can be done.
-
-    Attributes
-    ----------
-    id : str
-        Also the name of the main window's method that does it.
-    text : str
-        In menus.
-    keys : tuple of str
-        Shortcuts, the first is shown.
-    menu : str
-        Which menu it stands in; with a stroke, which menu of that one.
-    tip : str
-        What it does, for the tooltip.
-    needs : str
-        What must be there: "", "shot", "surface", "track", "fix", "shape", "plate", "paint".
-    is_of_picture : bool
-        Whether its keys count only while the picture has the focus: keys that fields need for themselves.
-    """
-
-    id: str
-    text: str
-    keys: tuple[str, ...] = ()
-    menu: str = ""
-    tip: str = ""
-    needs: str = ""
-    is_checkable: bool = False
-    icon: str = ""
-    is_of_picture: bool = False
 
 
 NUDGES = tuple(
@@ -204,41 +172,7 @@ ACTIONS: tuple[Action, ...] = (
     ),
     Action("lock_shape", "Lock shape", (), "Shape", "Hands leave it alone", "shape", True),
     *NUDGES,
-    Action("remove_strokes", "Remove strokes", (), "Strokes", "Remove the chosen strokes", "strokes"),
-    Action("switch_strokes", "Switch strokes off or on", ("Shift+H",), "Strokes", "The chosen strokes", "strokes"),
-    Action("lock_strokes", "Lock or unlock strokes", (), "Strokes", "No hand moves or removes them", "strokes"),
-    Action("duplicate_strokes", "Duplicate strokes", ("Ctrl+J",), "Strokes", "Once more, on top", "strokes"),
-    Action("raise_strokes", "Strokes to the top", (), "Strokes", "They are laid last", "strokes"),
-    Action("lower_strokes", "Strokes to the bottom", (), "Strokes", "They are laid first", "strokes"),
-    Action("redraw_stroke", "Draw a stroke's path anew", (), "Strokes", "All else of it stays", "strokes"),
-    Action(
-        "group_strokes", "Group strokes", ("Ctrl+Shift+G",), "Strokes", "To name, time, fade them as one", "strokes"
-    ),
-    Action("ungroup_strokes", "Ungroup strokes", (), "Strokes", "Take them out of their groups", "strokes"),
-    Action(
-        "repeat_on_next",
-        "Repeat on the next frame",
-        ("N",),
-        "Strokes",
-        "The strokes of this frame, or the chosen",
-        "fix",
-    ),
-    Action(
-        "repeat_on_previous",
-        "Repeat on the frame before",
-        ("Shift+N",),
-        "Strokes",
-        "The strokes of this frame, or the chosen",
-        "fix",
-    ),
-    Action(
-        "stroke_along_shape",
-        "Stroke along the shape",
-        (),
-        "Strokes",
-        "The brush goes round the shape in hand in Cover",
-        "shape",
-    ),
+    *STROKES,
     Action("stop", "Stop", ("Escape",), "Surface", "Stop what is running; drop the shape in hand"),
     Action("step_follow", "Follow", ("1",), "Steps", "Follow a flat area", "shot", True),
     Action("step_cover", "Cover", ("2",), "Steps", "Draw round the thing", "shot", True),
@@ -326,55 +260,7 @@ ACTIONS: tuple[Action, ...] = (
     ),
     Action("write_matte_parts", "Write the chosen parts…", (), "Matte", "Their matte alone", "shape"),
     Action("write_all_mattes", "Write all fixes' matte…", (), "Matte", "Of all fixes together", "shot"),
-    Action("tool_clone", "Clone", ("C",), "Tools", "Alt-click sets the source", "paint", True, "brush-clone"),
-    Action("tool_heal", "Heal", ("V",), "Tools", "Clone, fitted to the colour around", "paint", True, "brush-heal"),
-    Action("tool_restore", "Restore", ("B",), "Tools", "Bring the plate back", "paint", True, "brush-restore"),
-    Action(
-        "tool_erase", "Erase", ("6",), "Tools", "Take paint away: what lies below shows", "paint", True, "brush-erase"
-    ),
-    Action("tool_smear", "Smear", ("7",), "Tools", "Drag what is there along", "paint", True, "brush-smear"),
-    Action("tool_soften", "Soften", ("8",), "Tools", "Blur what is there", "paint", True, "brush-soften"),
-    Action("tool_sharpen", "Sharpen", ("9",), "Tools", "Bring detail out", "paint", True, "brush-sharpen"),
-    Action(
-        "tool_lighten",
-        "Lighten",
-        ("0",),
-        "Tools",
-        "All tones, or shadows, middle, highlights",
-        "paint",
-        True,
-        "brush-lighten",
-    ),
-    Action(
-        "tool_darken",
-        "Darken",
-        ("Shift+0",),
-        "Tools",
-        "All tones, or shadows, middle, highlights",
-        "paint",
-        True,
-        "brush-darken",
-    ),
-    Action(
-        "tool_colour",
-        "Colour",
-        ("Shift+9",),
-        "Tools",
-        "Paint a colour; Alt-click takes it from the picture",
-        "paint",
-        True,
-        "brush-colour",
-    ),
-    Action(
-        "paint_on_shot",
-        "Paint on the shot",
-        ("Ctrl+Shift+C",),
-        "Tools",
-        "Strokes of the fix in hand, or of a new one, laid on the frames themselves",
-        "shot",
-    ),
-    Action("brush_smaller", "Smaller brush", ("R",), "Tools", "Or a smaller reach", "shot"),
-    Action("brush_larger", "Larger brush", ("T",), "Tools", "Or a larger reach", "shot"),
+    *BRUSHES,
     Action("fit_view", "Fit picture", ("Tab",), "View", "The whole picture", "shot", icon="maximize"),
     Action("actual_pixels", "100 %", ("Shift+Tab",), "View", "One pixel is one pixel", "shot"),
     Action("steady", "Steady view", ("W",), "View", "Hold the surface still", "track", True, "locate-fixed"),
@@ -422,6 +308,7 @@ ACTIONS: tuple[Action, ...] = (
 """All actions, in the order of their menus."""
 
 HELD_KEYS = {"Q": "Flick to the plate while held", "Z": "Hide overlays while held",
-             "Y": "See the source's frame while held", "Alt": "Set the source",
+             "Y": "See the source's frame while held", "H": "Drag sets the brush's size, and down its softness",
+             "Alt": "Set the source: click, or drag from the target to it", "Ctrl": "Straight pieces, corner by corner",
              "Shift": "Straight line from the last stroke"}  # fmt: skip
 """Keys that work while they are held."""

@@ -5,8 +5,6 @@ from __future__ import annotations
 from collections.abc import Callable
 from functools import partial, partialmethod
 
-import numpy as np
-from msgspec.structs import replace
 from PySide6.QtCore import QTimer
 from PySide6.QtWidgets import QWidget
 
@@ -225,22 +223,6 @@ class ViewCommands:
     def tool_pin(self) -> None:
         """Correct the surface on this frame."""
         self._take("pin", Step.FOLLOW)
-
-    def _scale_brush(self, factor: float) -> None:
-        if self._desk.tool == "mould":
-            self._session.set_desk(mould_px=float(np.clip(self._desk.mould_px * factor, *MOULD_SIZES_PX)))
-            return
-        brush = self._desk.brush
-        size = float(np.clip(brush.size_px * factor, *BRUSH_SIZES_PX))
-        self._session.set_desk(brush=replace(brush, size_px=size))
-
-    def brush_smaller(self) -> None:
-        """Smaller."""
-        self._scale_brush(1 / BRUSH_STEP)
-
-    def brush_larger(self) -> None:
-        """Larger."""
-        self._scale_brush(BRUSH_STEP)
 
     def fit_view(self) -> None:
         """Show the whole picture."""

@@ -65,6 +65,27 @@ def _found(items: tuple[_Item, ...], wanted: str) -> _Item | None:
 
 
 @dataclass(frozen=True, slots=True)
+class KeptSource:
+    """A source with its time: the fields of the desk of the same names.
+
+    `mismatch` says how well it fits, for those that were found: 0 is perfectly.
+    """
+
+    source: Source | None
+    source_frames: int = 0
+    source_pinned: int | None = None
+    source_along: bool = True
+    source_base: Source = field(default_factory=Source)
+    mismatch: float = 0.0
+
+    @property
+    def on_desk(self) -> dict[str, Any]:
+        """What of the desk it sets."""
+        names = ("source", "source_frames", "source_pinned", "source_along", "source_base")
+        return {name: getattr(self, name) for name in names}
+
+
+@dataclass(frozen=True, slots=True)
 class Desk:
     """Selection, frame, step, tool and view.
 
@@ -104,6 +125,12 @@ class Desk:
         Whether all strokes of the frame are outlined.
     redraws : str
         The stroke whose path is drawn anew by the next press.
+    sizes_brush : bool
+        Whether a drag sets size and softness, while a key is held.
+    brushes : tuple of (key, tool, Brush, Life)
+        Brushes that are kept on keys. `sources` are sources that are.
+    candidates : tuple of (Source, frames, mismatch)
+        Sources that were found for the next stroke, the best first, and how well they fit; `candidate` is in the brush.
     steps_on : bool
         Whether the next frame comes by itself after each stroke on the shot.
     paints_shot : bool
@@ -167,6 +194,11 @@ class Desk:
     under_pen: tuple[str, ...] = ()
     outlines_strokes: bool = False
     redraws: str = ""
+    sizes_brush: bool = False
+    brushes: tuple[tuple[int, str, Brush, Life], ...] = ()
+    sources: tuple[tuple[int, KeptSource], ...] = ()
+    candidates: tuple[KeptSource, ...] = ()
+    candidate: int = 0
     steps_on: bool = False
     paints_shot: bool = False
     rides: bool = True
@@ -254,6 +286,11 @@ class Desk:
     def strokes(self, project: Project) -> tuple[Stroke, ...]:
         """Return the chosen strokes."""
         return tuple(stroke for stroke in self.painting(project)[1].strokes if stroke.id in self.stroke_ids)
+
+    @property
+    def kept_source(self) -> KeptSource:
+        """The source of the next stroke, to keep."""
+        return KeptSource(self.source, self.source_frames, self.source_pinned, self.source_along, self.source_base)
 
     def with_brush(self, tool: str) -> dict[str, Any]:
         """Return what of the desk another tool in hand changes: each brush is as it was last set."""

@@ -25,6 +25,7 @@ from PySide6.QtWidgets import (
 )
 
 from gommage.app.actions import ACTIONS
+from gommage.app.brush_commands import BrushCommands
 from gommage.app.commands import FrameCommands, ItemCommands, ViewCommands
 from gommage.app.desk import Desk
 from gommage.app.dialogs.details import DetailsDialog
@@ -82,6 +83,7 @@ class MainWindow(QMainWindow):
         self.follows = FollowCommands(self.session, self.work, self)
         self.shapes = ShapeCommands(self.session, self.stage)
         self.mattes = MatteFileCommands(self.session, self.work, self)
+        self.brushes = BrushCommands(self.session, self.stage)
         self.painting = PaintCommands(self.session, self.stage, self)
         self._build_layout()
         self._connect()
@@ -107,6 +109,7 @@ class MainWindow(QMainWindow):
             self.shapes,
             self.mattes,
             self.painting,
+            self.brushes,
             self,
         )
         found: Callable[[], object] = next(getattr(one, name) for one in holders if hasattr(type(one), name))

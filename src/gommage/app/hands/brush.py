@@ -1,22 +1,27 @@
-"""Painting: sources set, strokes made."""
+"""Painting: sources set, strokes made freely or from corner to corner, the brush made larger by a drag."""
 
 from __future__ import annotations
 
+from collections.abc import Generator
 from functools import partial
 
 import numpy as np
 from msgspec.structs import replace
 from numpy.typing import NDArray
 
-from gommage.app.hands.gestures import Gesture, Laying, PointerEvent, Step
+from gommage.app.hands.gestures import Gesture, Laying, PointerEvent, Step, Trace
 from gommage.app.hands.ground import Ground
-from gommage.app.hands.next_stroke import frames_of, other_frame, painted_on, source_of, takes_source
+from gommage.app.hands.next_stroke import PaintedOn, frames_of, other_frame, painted_on, source_of, takes_source
 from gommage.app.hands.strokes import redraw
 from gommage.core.document import Array, Source, Stroke, Tool, edits, new_id
 from gommage.core.geometry import Mapping, Points
 
-__all__ = ["paint", "source_for"]
+__all__ = ["SIZES_PX", "paint", "size_brush", "source_for"]
 
+SIZES_PX = (1.0, 400.0)
+DOUBLE_PX, SOFT_PX = 90.0, 160.0
+"""So far a drag goes for a brush of double size, and for one that is soft instead of sharp, in pixels of the screen."""
+LEAST_DRAG_PX = 4.0
 LEAST_STEP_PX = 1e-6
 """Points that repeat their neighbour are not kept."""
 
@@ -36,9 +41,7 @@ def paint(press: PointerEvent, ground: Ground) -> Gesture:
     from_view = on.view.inverse()
     at = from_view(press.xy)
     if press.alt:
-        if not takes_source(tool):
-            return None
-        return Step(desk={"source_at": (float(at[0]), float(at[1])), "source": None})
+        return (yield from _set_source(press, ground, from_view)) if takes_source(tool) else None
     source, changes = source_for(ground, tool, at)
     if source is None:
         return Step(error="The brush has no source yet. Hold Alt and click where its pixels should come from.")
@@ -49,6 +52,10 @@ def paint(press: PointerEvent, ground: Ground) -> Gesture:
         id=new_id(), points=Array(points[:1]), brush=brush, source=source, surface_id=on.surface_id,
         frames=frames_of(desk) if on.is_shot else (),
     )  # fmt: skip
+    if press.control:
+        corners = yield from _cornered(press, ground, from_view)
+        done = replace(stroke, points=Array(np.vstack([start, corners]) if start else corners))
+        return _done(done, ground, on, fresh=None)
     fresh, event = points, press
     while True:
         laying = Laying(stroke, on.holder_id, fresh)
@@ -58,12 +65,59 @@ def paint(press: PointerEvent, ground: Ground) -> Gesture:
         points = np.vstack([points, fresh])
         if event.kind == "release":
             break
-    done = replace(stroke, points=Array(points))
-    edit = partial(edits.add_stroke, shot_id=desk.shot_id, holder_id=on.holder_id, stroke=done)
-    after: dict[str, object] = {"last_point": (float(points[-1, 0]), float(points[-1, 1]))}
+    return _done(replace(stroke, points=Array(points)), ground, on, fresh)
+
+
+def _done(stroke: Stroke, ground: Ground, on: PaintedOn, fresh: NDArray[np.float64] | None) -> Step:
+    """Return the step that keeps a stroke; `fresh` are its last points, if it was laid while it was made."""
+    desk = ground.desk
+    edit = partial(edits.add_stroke, shot_id=desk.shot_id, holder_id=on.holder_id, stroke=stroke)
+    x, y = stroke.points.values[-1, :2].tolist()
+    after: dict[str, object] = {"last_point": (x, y)}
     if on.is_shot and desk.steps_on and ground.shot is not None:
         after["frame"] = min(desk.frame + 1, ground.shot.footage.frames.last)
-    return Step(f"{tool.capitalize()} stroke", edit, after, laying=Laying(done, on.holder_id, fresh))
+    laying = None if fresh is None else Laying(stroke, on.holder_id, fresh)
+    return Step(f"{stroke.brush.tool.capitalize()} stroke", edit, after, laying=laying)
+
+
+def _set_source(press: PointerEvent, ground: Ground, from_view: Mapping) -> Gesture:
+    """Set where pixels come from: a click sets the place, a drag from the target to the source sets the distance."""
+    event = press
+    while event.kind != "release":
+        line = np.vstack([press.xy, event.xy])
+        event, _ = yield Step(trace=Trace.in_view(line, kind="stroke-source"))
+    begun, ended = from_view(press.xy), from_view(event.xy)
+    if np.hypot(*(event.xy - press.xy)) < LEAST_DRAG_PX:
+        return Step(desk={"source_at": (float(begun[0]), float(begun[1])), "source": None})
+    dx, dy = np.round(ended - begun).tolist()
+    return Step(desk={"source": source_of(ground.desk, dx, dy), "source_at": None})
+
+
+def _cornered(
+    press: PointerEvent, ground: Ground, from_view: Mapping
+) -> Generator[Step, tuple[PointerEvent, Ground], NDArray[np.float64]]:
+    """Set corner after corner while Control is held; a click without it is the last. Returns points (N, 3)."""
+    corners = [press.xy]
+    event = press
+    while True:
+        event, _ = yield Step(trace=Trace.in_view(np.vstack([*corners, event.xy]), kind="stroke"))
+        if event.kind == "press":
+            corners.append(event.xy)
+            if not event.control:
+                break
+    places = from_view(np.array(corners))
+    return np.column_stack([places, np.ones(len(places))])
+
+
+def size_brush(press: PointerEvent, ground: Ground) -> Gesture:
+    """Drag to the right for a larger brush, down for a softer one."""
+    begun = ground.desk.brush
+    event = press
+    while event.kind != "release":
+        size = float(np.clip(begun.size_px * 2 ** ((event.x - press.x) / DOUBLE_PX), *SIZES_PX))
+        softness = float(np.clip(begun.softness + (event.y - press.y) / SOFT_PX, 0, 1))
+        event, _ = yield Step(desk={"brush": replace(begun, size_px=size, softness=softness)})
+    return None
 
 
 def source_for(ground: Ground, tool: Tool, at: Points) -> tuple[Source | None, dict[str, object]]:

@@ -82,10 +82,10 @@ class Trace:
     is_in_view: bool = False
 
     @classmethod
-    def in_view(cls, points: Points) -> Trace:
-        """Return a line that chooses, (N, 2) in the viewport."""
+    def in_view(cls, points: Points, kind: str = "marquee") -> Trace:
+        """Return a line (N, 2) in the viewport, one that chooses unless it is said of what kind it is."""
         plain = np.hstack([points, np.zeros((len(points), 6))])
-        return cls(plain, (VertexKind.CORNER,) * len(plain), kind="marquee", has_points=False, is_in_view=True)
+        return cls(plain, (VertexKind.CORNER,) * len(plain), kind=kind, has_points=False, is_in_view=True)
 
 
 @dataclass(frozen=True, slots=True)

@@ -7,11 +7,10 @@ from functools import partial
 import cv2
 import numpy as np
 from msgspec.structs import replace
-from numpy.typing import NDArray
 
 from gommage.app.hands.gestures import GRAB_PX, Gesture, PointerEvent, Step, Trace
 from gommage.app.hands.ground import Ground, SeenStroke
-from gommage.core.document import Array, FrameOffset, Source, Stroke, VertexKind, edits
+from gommage.core.document import Array, FrameOffset, Source, Stroke, edits
 from gommage.core.geometry import Points, growth, shift, then
 
 __all__ = ["choose_strokes", "is_dot", "moved_by", "outline_of", "redraw", "ridden", "source_outline", "strokes_under"]
@@ -232,7 +231,7 @@ def redraw(press: PointerEvent, ground: Ground, stroke: Stroke) -> Gesture:
     path = [(press.x, press.y, press.pressure)]
     while True:
         line = np.array(path)[:, :2]
-        event, _ = yield Step(trace=_line(line))
+        event, _ = yield Step(trace=Trace.in_view(line, kind="stroke"))
         if event.kind == "release":
             break
         path.append((event.x, event.y, event.pressure))
@@ -241,9 +240,3 @@ def redraw(press: PointerEvent, ground: Ground, stroke: Stroke) -> Gesture:
     holder_id, _ = ground.desk.painting(ground.project)
     edit = partial(edits.place_strokes, shot_id=ground.desk.shot_id, holder_id=holder_id, places={stroke.id: points})
     return Step("Draw a stroke anew", edit, {"redraws": ""})
-
-
-def _line(points: Points) -> Trace:
-    plain: NDArray[np.float64] = np.hstack([points, np.zeros((len(points), 6))])
-    kinds = (VertexKind.CORNER,) * len(plain)
-    return Trace(plain, kinds, kind="stroke", has_points=False, is_in_view=True)

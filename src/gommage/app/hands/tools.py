@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 
-from gommage.app.hands.brush import paint
+from gommage.app.hands.brush import paint, size_brush
 from gommage.app.hands.gestures import Gesture, PointerEvent
 from gommage.app.hands.ground import Ground
 from gommage.app.hands.mould import mould
@@ -25,6 +25,8 @@ Tool = Callable[[PointerEvent, Ground], Gesture]
 def gesture_of(press: PointerEvent, ground: Ground) -> Gesture | None:
     """Return the gesture that a press begins with the tool in hand, or None if that does nothing."""
     desk = ground.desk
+    if desk.paint_tool is not None and desk.sizes_brush:
+        return size_brush(press, ground)
     if desk.paint_tool is not None:
         return paint(press, ground)
     follows = desk.step is Step.FOLLOW

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 from msgspec.structs import replace as msgspec_replace
+from numpy.typing import NDArray
 from PySide6.QtCore import QObject, Signal
 
 from gommage.app.desk import Desk, Lists
@@ -57,6 +58,12 @@ class Stage(QObject, Receiver):
         if kept is None or kept.project is not project or kept.desk is not desk or kept.view_from_picture is not view:
             kept = self._ground = Ground(project, desk, view)
         return kept
+
+    @property
+    def pen_at(self) -> NDArray[np.float64] | None:
+        """Where the pen is over the picture, in the viewport; None if it is elsewhere."""
+        at = self._viewer.pen_at
+        return None if at is None else np.array([at.x(), at.y()])
 
     # -- showing --------------------------------------------------------------------------------------------
 
@@ -127,6 +134,8 @@ class Stage(QObject, Receiver):
     def _on_key_held(self, key: str, is_down: bool) -> None:
         if key == "Y":
             self._session.set_desk(shows_source=is_down)
+        elif key == "H":
+            self._session.set_desk(sizes_brush=is_down)
         elif key == "Q":
             self._session.set_desk(is_flicked=is_down)
         elif key == "Z":

@@ -394,7 +394,7 @@ class Viewer(QWidget):
         self._held(event, is_down=False)
 
     def _held(self, event: QKeyEvent, *, is_down: bool) -> None:
-        names = {Qt.Key.Key_Q: "Q", Qt.Key.Key_Z: "Z", Qt.Key.Key_Y: "Y", Qt.Key.Key_Alt: "Alt"}
+        names = {Qt.Key.Key_Q: "Q", Qt.Key.Key_Z: "Z", Qt.Key.Key_Y: "Y", Qt.Key.Key_H: "H", Qt.Key.Key_Alt: "Alt"}
         name = names.get(Qt.Key(event.key()))
         plain = not event.modifiers() & Qt.KeyboardModifier.ControlModifier
         if name and plain and not event.isAutoRepeat():

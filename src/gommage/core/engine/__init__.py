@@ -3,6 +3,7 @@
 from gommage.core.engine.cache import Cache, default_budget_bytes
 from gommage.core.engine.carrying import carried_over
 from gommage.core.engine.evaluate import Engine, level_of
+from gommage.core.engine.finding import found_sources
 from gommage.core.engine.following import follow_surface, followed, followed_surface
 from gommage.core.engine.inputs import FixInputs, frame_inputs, inputs_at, mappings_of, matte_on
 from gommage.core.engine.jobs import Jobs, Priority
@@ -45,6 +46,7 @@ __all__ = [
     "follow_surface",
     "followed",
     "followed_surface",
+    "found_sources",
     "frame_inputs",
     "inputs_at",
     "level_of",
