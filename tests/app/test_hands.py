@@ -220,6 +220,7 @@ def test_chosen_strokes_are_changed_and_removed_together(opened):
         drag(opened, [(x, 50), (x + 4, 54)])
     settle(opened)
     page = opened.panel.page(WorkStep.FILL)
+    page = page.part
     view, model = page.strokes, page.strokes.model()
     places = [view.visualRect(model.index(row)).center() for row in (0, 2)]
     QTest.mouseClick(view.viewport(), Qt.MouseButton.LeftButton, pos=places[0])

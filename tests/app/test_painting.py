@@ -3,7 +3,7 @@
 import numpy as np
 import pytest
 from msgspec.structs import replace
-from PySide6.QtCore import QPoint, Qt
+from PySide6.QtCore import QPoint, QPointF, Qt
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QCheckBox, QComboBox, QToolButton
 
@@ -15,7 +15,7 @@ from gommage.core.document import Blend, FrameOffset, Frames, Painted, PinnedFra
 from gommage.core.engine import Look, Step
 from tests.app.driving import ALT, CTRL, SHIFT, at_view, click, drag, find, move, press, pull
 from tests.app.painting import choose, strokes, type_in
-from tests.conftest import settle
+from tests.conftest import settle, wait_until
 
 
 def pixel(window, frame, x, y):
@@ -282,3 +282,25 @@ def test_straight_pieces_are_set_corner_by_corner(painting):
     assert len(stroke.points.values) == 3
     np.testing.assert_allclose(stroke.points.values[:, 2], 1)
     settle(painting)
+
+
+@pytest.mark.parametrize("tool", ["clone", "heal"])
+def test_where_the_pen_rests_the_brush_shows_the_very_pixels_that_it_lays(painting, tool):
+    painting.call(f"tool_{tool}")
+    type_in(painting, "Softness", 0)
+    click(painting, (70, 80), ALT)
+    drag(painting, [(30, 50), (31, 50)])
+    settle(painting)
+    at = at_view(painting, (70, 50))
+    QTest.mouseMove(painting.viewer, at + QPoint(3, 0))
+    painting.viewer._feed("move", QPointF(at), Qt.KeyboardModifier.NoModifier, 0.0)
+    wait_until(lambda: painting.viewer._dab is not None, 5)
+    window, dab = painting.viewer._dab
+    settle(painting)
+    drag(painting, [(70, 50), (70, 50)])
+    settle(painting)
+    shown = painting.viewer.grab().toImage()
+    middle = QPoint(at.x() - 20, at.y() + 12)  # inside the brush, beside its marks
+    wanted = dab.pixelColor(middle.x() - window.left, middle.y() - window.top)
+    found = shown.pixelColor(middle)
+    assert max(abs(a - b) for a, b in zip(found.getRgb(), wanted.getRgb(), strict=True)) <= 1

@@ -10,7 +10,7 @@ import numpy as np
 import pytest
 from msgspec.structs import replace
 from PySide6.QtCore import QPoint, QPointF, Qt
-from PySide6.QtGui import QImage, QPointingDevice, QTabletEvent
+from PySide6.QtGui import QImage
 from PySide6.QtTest import QAbstractItemModelTester, QTest
 from PySide6.QtWidgets import (
     QAbstractButton,
@@ -31,9 +31,11 @@ from gommage.app.dialogs.footage import FootageDialog
 from gommage.app.dialogs.question import QuestionDialog
 from gommage.app.dialogs.render import RenderDialog
 from gommage.app.dialogs.shortcuts import ShortcutsDialog
+from gommage.app.hands.pen import PenPoint
 from gommage.app.lists.rows import Row, RowModel
 from gommage.app.look.controls import DragNumber
 from gommage.app.look.theme import DARK, LIGHT
+from gommage.app.picture.pen_replay import replay
 from gommage.app.strip.data import StripData
 from gommage.app.strip.strip import FrameStrip
 from gommage.core.document import Plates, Project, Tool, edits, store
@@ -375,27 +377,12 @@ def test_shift_draws_a_straight_line_from_the_last_stroke(opened):
 
 def test_pen_pressure_and_its_eraser_end(opened):
     ready_to_paint(opened)
-    device = QPointingDevice.primaryPointingDevice()
-
-    def pen(kind, x, y, pressure, pointer=QPointingDevice.PointerType.Pen):
-        at = QPointF(*opened.viewer.view_from_picture()(np.array([x, y], float)))
-        pen_device = QPointingDevice("pen", 7, device.DeviceType.Stylus, pointer, device.Capability.Pressure, 1, 1)
-        pens.append(pen_device)
-        button = Qt.MouseButton.LeftButton
-        QApplication.sendEvent(opened.viewer, QTabletEvent(
-            kind, pen_device, at, at, pressure, 0, 0, 0, 0, 0, Qt.KeyboardModifier.NoModifier, button, button,
-        ))  # fmt: skip
-
-    pens = []
-    kinds = QTabletEvent.Type
-    pen(kinds.TabletPress, 70, 50, 0.3)
-    pen(kinds.TabletMove, 75, 50, 0.8)
-    pen(kinds.TabletRelease, 76, 50, 0.0)
+    view = opened.viewer.view_from_picture()
+    replay(opened.viewer, (PenPoint(0, 70, 50, 0.3), PenPoint(0.1, 75, 50, 0.8), PenPoint(0.2, 76, 50, 0.8)), view)
     pressures = strokes_of(opened)[-1].points.values[:, 2]
     assert pressures[:2] == pytest.approx((0.3, 0.8), abs=0.01)
     assert pressures[-1] > 0.5, "lifting the pen leaves no thin tail"
-    pen(kinds.TabletPress, 70, 50, 0.5, QPointingDevice.PointerType.Eraser)
-    pen(kinds.TabletRelease, 70, 50, 0.0, QPointingDevice.PointerType.Eraser)
+    replay(opened.viewer, (PenPoint(0, 70, 50, 0.5),), view, is_eraser=True)
     assert strokes_of(opened)[-1].brush.tool is Tool.ERASE
     settle(opened)
 
@@ -411,10 +398,10 @@ def test_brush_size_by_key(opened):
 
 def test_a_stroke_is_chosen_and_changed_afterwards(opened):
     press(opened, Qt.Key.Key_3)
-    rows = opened.panel.pages[Step.FILL].strokes
+    rows = opened.panel.pages[Step.FILL].part.strokes
     QTest.mouseClick(rows.viewport(), Qt.MouseButton.LeftButton, pos=rows.visualRect(rows.model().index(0)).center())
     assert opened.desk.stroke_ids == ("s",)
-    box = find(opened.panel.pages[Step.FILL], QAbstractSpinBox, "Opacity")
+    box = find(opened.panel.pages[Step.FILL], QAbstractSpinBox, "Opacity of the chosen strokes")
     box.setFocus()
     box.selectAll()
     QTest.keyClicks(box, "40")

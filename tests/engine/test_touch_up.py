@@ -32,7 +32,7 @@ from gommage.core.document import (
     Track,
     edits,
 )
-from gommage.core.engine import Engine, LiveStroke, Look, RenderTarget, ViewRequest, render, view_pixels
+from gommage.core.engine import Engine, LiveStroke, Look, RenderTarget, ViewRequest, render, told_of_stroke, view_pixels
 from gommage.core.engine.views import shown_pixels
 from gommage.core.geometry import Window, composed, scaling, shift
 from gommage.core.picture import read_picture
@@ -275,3 +275,17 @@ def test_a_part_of_the_viewport_is_that_part_of_it_at_any_zoom(engine, dirty_sho
     whole = shown_pixels(engine, request, Window.of(600, 400)).astype(int)
     for part in (Window(313, 123, 420, 326), Window(101, 99, 333, 222)):
         assert np.abs(shown_pixels(engine, request, part) - whole[part.slices]).max() <= 1
+
+
+def test_what_hides_a_stroke_or_leaves_it_out_is_told(engine, dirty_shot):
+    trimmed = edits.trim_track(Project.of(dirty_shot), "shot", "wall", FrameRange(first=1001, last=1005)).shots[0]
+    front = shape_of(rectangle(60, 40, 90, 60), 1001, "front")
+    fix = Fix(id="dust", name="Dust", surface_id="wall", fill=Painted(), hold_outs=Matte.of(front, surface_id=""))
+    shot = replace(trimmed, fixes=(fix,))
+    riding = dab(x=66, frames=((1001, 1006),), source=BEFORE, surface_id="wall")
+    words = told_of_stroke(engine, shot, fix, riding)
+    assert "not laid on 1006: Wall is not followed there" in words
+    assert "not laid on 1001: there is no frame -1 from there" in words
+    assert "behind what is held out on 5 frames from 1001 to 1005" in words
+    free = dab(x=30, frames=((1002, 1004),), source=BEFORE, surface_id="wall")
+    assert told_of_stroke(engine, shot, fix, free) == ""

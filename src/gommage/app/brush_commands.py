@@ -20,8 +20,8 @@ __all__ = ["KEYS", "BrushCommands"]
 
 KEYS = (1, 2, 3, 4)
 """So many brushes, and so many sources, are kept on keys."""
-BRUSH_STEP, SOFT_STEP = 1.25, 0.1
-MOULD_SIZES_PX = (6.0, 2000.0)
+BRUSH_STEP, SOFT_STEP = 1.2, 0.1
+MOULD_SIZES_PX = (4.0, 2000.0)
 
 
 class BrushCommands:

@@ -23,9 +23,6 @@ from gommage.core.engine import Look, Step
 __all__ = ["FrameCommands", "ItemCommands", "ViewCommands"]
 
 STEP_TOOLS = {Step.FOLLOW: "draw", Step.COVER: "draw", Step.FILL: "clone", Step.MATCH: "hand", Step.CHECK: "hand"}
-BRUSH_STEP = 1.2
-BRUSH_SIZES_PX = (1.0, 400.0)
-MOULD_SIZES_PX = (4.0, 2000.0)
 
 
 class FrameCommands:
@@ -256,6 +253,14 @@ class ViewCommands:
     def stroke_outlines(self) -> None:
         """Outline all strokes of the frame, or only the chosen ones."""
         self._toggle("outlines_strokes")
+
+    def simulated_pen(self) -> None:
+        """Press the mouse as a pen would be: light when fast."""
+        self._toggle("simulates_pen")
+
+    def pen_tilts(self) -> None:
+        """Let the pen's tilt take the place of its pressure, or its pressure again."""
+        self._toggle("tilts")
 
     def lattice(self) -> None:
         """Show or hide the lattice."""

@@ -113,6 +113,8 @@ class Desk:
         The part that alone is looked at.
     proposal, proposal_sure
         On which frame a key is proposed, and how well it agrees with the edge, 0 to 1.
+    backdrop : str
+        On what paint alone is looked at.
     veil, veil_colour
         How strong the veil of the matte is, 0 to 1, and its colour by name.
     dot_px : float
@@ -125,6 +127,8 @@ class Desk:
         Whether all strokes of the frame are outlined.
     redraws : str
         The stroke whose path is drawn anew by the next press.
+    tilts : bool
+        Whether the pen's tilt takes the place of its pressure. `simulates_pen`: a mouse is pressed as a pen would be.
     sizes_brush : bool
         Whether a drag sets size and softness, while a key is held.
     brushes : tuple of (key, tool, Brush, Life)
@@ -186,6 +190,7 @@ class Desk:
     solo_id: str = ""
     proposal: int | None = None
     proposal_sure: float = 0.0
+    backdrop: str = "grey"
     veil: float = 0.5
     veil_colour: str = "pink"
     dot_px: float = 4.0
@@ -194,6 +199,8 @@ class Desk:
     under_pen: tuple[str, ...] = ()
     outlines_strokes: bool = False
     redraws: str = ""
+    tilts: bool = False
+    simulates_pen: bool = False
     sizes_brush: bool = False
     brushes: tuple[tuple[int, str, Brush, Life], ...] = ()
     sources: tuple[tuple[int, KeptSource], ...] = ()

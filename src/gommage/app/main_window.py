@@ -221,6 +221,7 @@ class MainWindow(QMainWindow):
         self.viewer.hovered.connect(self._on_hovered)
         self.view_bar.look_chosen.connect(lambda look: session.set_desk(look=look))
         self.view_bar.display_chosen.connect(lambda display: session.set_desk(display=display))
+        self.view_bar.backdrop_chosen.connect(lambda name: session.set_desk(backdrop=name))
         self.view_bar.veil_chosen.connect(lambda veil, name: session.set_desk(veil=veil, veil_colour=name))
         self.panel.step_chosen.connect(self.views.go_to_step)
         self.strip.frame_chosen.connect(session.go_to)
@@ -428,7 +429,7 @@ def _without_frame(desk: Desk) -> tuple[object, ...]:
     return (
         desk.shot_id, desk.surface_id, desk.fix_id, desk.plate_id, desk.part_id, desk.step, desk.tool, desk.look,
         desk.draws, desk.pin_points, desk.marked, desk.vertices, desk.keys, desk.slot, desk.reach, desk.softens,
-        desk.stroke_ids, desk.paints_shot, desk.redraws, desk.outlines_strokes,
+        desk.stroke_ids, desk.paints_shot, desk.redraws, desk.outlines_strokes, desk.tilts, desk.simulates_pen,
         desk.has_box, desk.solo_id, desk.dot_px, desk.mould, desk.draws_by, desk.draws_open,
         desk.is_steady, desk.is_square_on, desk.has_lattice,
         desk.has_test_card, desk.has_trails, desk.has_wipe,

@@ -82,6 +82,8 @@ def what_is_on(desk: Desk, project: Project, *, is_playing: bool) -> dict[str, b
     checks |= {"transform_box": desk.has_box, "soften_points": desk.softens, "larger_dots": desk.dot_px > 4}
     checks |= {"lock_shape": shape is not None and shape.is_locked}
     return checks | {
+        "simulated_pen": desk.simulates_pen,
+        "pen_tilts": desk.tilts,
         "stroke_outlines": desk.outlines_strokes,
         "sheet": desk.look is Look.SHEET,
         "veil": desk.look is Look.VEIL,

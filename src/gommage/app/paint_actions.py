@@ -116,6 +116,8 @@ BRUSHES = (
     ),
     Action("brush_smaller", "Smaller brush", ("R",), "Tools", "Or a smaller reach", "shot"),
     Action("brush_larger", "Larger brush", ("T",), "Tools", "Or a larger reach", "shot"),
+    Action("pen_tilts", "Tilt instead of pressure", (), "Tools", "How flat the pen is held", "paint", True),
+    Action("simulated_pen", "Simulated pen", (), "Tools", "A mouse presses like a pen", "paint", True),
     Action("brush_softer", "Softer brush", ("Alt+T",), "Tools", needs="paint"),
     Action("brush_harder", "Harder brush", ("Alt+R",), "Tools", needs="paint"),
 )

@@ -9,9 +9,11 @@ import numpy as np
 from msgspec.structs import replace
 from numpy.typing import NDArray
 
+from gommage.app.desk import Desk
 from gommage.app.hands.gestures import Gesture, Laying, PointerEvent, Step, Trace
 from gommage.app.hands.ground import Ground
 from gommage.app.hands.next_stroke import PaintedOn, frames_of, other_frame, painted_on, source_of, takes_source
+from gommage.app.hands.pen import Steadied
 from gommage.app.hands.strokes import redraw
 from gommage.core.document import Array, Source, Stroke, Tool, edits, new_id
 from gommage.core.geometry import Mapping, Points
@@ -47,7 +49,7 @@ def paint(press: PointerEvent, ground: Ground) -> Gesture:
         return Step(error="The brush has no source yet. Hold Alt and click where its pixels should come from.")
     brush = replace(desk.brush, tool=tool)
     start = [[*desk.last_point, press.pressure]] if press.shift and desk.last_point is not None else []
-    points = np.array([*start, [*at, press.pressure]])
+    points = np.array([*start, [*at, _force(press, desk)]])
     stroke = Stroke(
         id=new_id(), points=Array(points[:1]), brush=brush, source=source, surface_id=on.surface_id,
         frames=frames_of(desk) if on.is_shot else (),
@@ -56,14 +58,16 @@ def paint(press: PointerEvent, ground: Ground) -> Gesture:
         corners = yield from _cornered(press, ground, from_view)
         done = replace(stroke, points=Array(np.vstack([start, corners]) if start else corners))
         return _done(done, ground, on, fresh=None)
-    fresh, event = points, press
+    fresh, event, steadied = points, press, Steadied(press.xy)
     while True:
         laying = Laying(stroke, on.holder_id, fresh)
         event, _ = yield Step(desk=changes, laying=laying)
         changes = {}
-        fresh = _more(points, event, from_view)
+        is_end = event.kind == "release"
+        place = event.xy if is_end or not event.is_pen else steadied.move(event.xy)
+        fresh = _more(points, from_view(place), points[-1, 2] if is_end else _force(event, desk))
         points = np.vstack([points, fresh])
-        if event.kind == "release":
+        if is_end:
             break
     return _done(replace(stroke, points=Array(points)), ground, on, fresh)
 
@@ -137,10 +141,14 @@ def source_for(ground: Ground, tool: Tool, at: Points) -> tuple[Source | None, d
     return (source_of(desk, 0, 0), {}) if other_frame(desk, ground.frame) != ground.frame else (None, {})
 
 
-def _more(points: NDArray[np.float64], event: PointerEvent, from_view: Mapping) -> NDArray[np.float64]:
+def _force(event: PointerEvent, desk: Desk) -> float:
+    """Return what takes the place of pressure: how hard the pen is pressed, or how flat it is held."""
+    return event.tilt if desk.tilts and event.is_pen else event.pressure
+
+
+def _more(points: NDArray[np.float64], place: Points, pressure: float) -> NDArray[np.float64]:
     """Return the next point (1, 3) of a stroke, or none (0, 3); lifting the pen keeps the last pressure."""
-    x, y = from_view(event.xy)
-    pressure = points[-1, 2] if event.kind == "release" else event.pressure
+    x, y = place
     if not np.isfinite([x, y]).all() or np.abs(points[-1, :2] - (x, y)).max() <= LEAST_STEP_PX:
         return np.empty((0, 3))
     return np.array([[x, y, pressure]])

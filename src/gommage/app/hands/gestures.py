@@ -41,7 +41,15 @@ Edit = Callable[[Project], Project]
 
 @dataclass(frozen=True, slots=True)
 class PointerEvent:
-    """A pen or mouse event in viewport pixels: press, move or release."""
+    """A pen or mouse event in viewport pixels: press, move or release.
+
+    Attributes
+    ----------
+    pressure, tilt : float
+        0 to 1; tilt 0 is upright.
+    is_pen : bool
+        Whether a hand that trembles holds it.
+    """
 
     kind: str
     x: float
@@ -51,6 +59,8 @@ class PointerEvent:
     shift: bool = False
     control: bool = False
     is_eraser: bool = False
+    is_pen: bool = False
+    tilt: float = 0.0
 
     @property
     def xy(self) -> NDArray[np.float64]:

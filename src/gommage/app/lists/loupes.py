@@ -10,7 +10,7 @@ from PySide6.QtCore import QTimer
 from PySide6.QtGui import QImage
 
 from gommage.app.lists.cards import LOUPE
-from gommage.app.picture.viewer import image_of
+from gommage.app.picture.images import image_of
 from gommage.app.session import Session
 from gommage.core.document import Fix, Shot, mappings_of
 from gommage.core.engine import Look, Priority, ViewRequest, view_pixels

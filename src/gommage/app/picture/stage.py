@@ -2,26 +2,30 @@
 
 from __future__ import annotations
 
+from functools import partial
+
 import numpy as np
 from msgspec.structs import replace as msgspec_replace
 from numpy.typing import NDArray
 from PySide6.QtCore import QObject, Signal
 
 from gommage.app.desk import Desk, Lists
-from gommage.app.hands.gestures import Hand, PointerEvent, Receiver, Step
+from gommage.app.hands.gestures import Hand, Laying, PointerEvent, Receiver, Step
 from gommage.app.hands.ground import Ground
 from gommage.app.hands.next_stroke import is_seen, painted_on, source_words, takes_source
+from gommage.app.hands.pen import SimulatedPen
 from gommage.app.hands.strokes import strokes_under
 from gommage.app.hands.tools import gesture_of
 from gommage.app.picture.drawing import CursorLook
 from gommage.app.picture.overlays import overlay_of
 from gommage.app.picture.painting import StrokeOnScreen
+from gommage.app.picture.preview import RestingBrush
 from gommage.app.picture.sheet import SheetStage
 from gommage.app.picture.viewer import Viewer
 from gommage.app.picture.views import Views
 from gommage.app.session import Session
 from gommage.core.document import Project, Tool
-from gommage.core.engine import Look
+from gommage.core.engine import Look, Priority, told_of_stroke
 from gommage.core.geometry import growth
 
 __all__ = ["Stage"]
@@ -40,6 +44,7 @@ class Stage(QObject, Receiver):
         self.hand = Hand(self)
         self.views = Views(session, viewer, self.ground)
         self.sheet = SheetStage(session, viewer)
+        self._resting = RestingBrush(session, viewer, self.ground, self.views.live_request)
         self._stroke: StrokeOnScreen | None = None
         self._alt_held = False
         viewer.pointer.connect(self._on_pointer)
@@ -109,6 +114,7 @@ class Stage(QObject, Receiver):
         is_setting = self._alt_held and takes_source(tool)
         self._viewer.set_cursor_look(CursorLook(radius, desk.brush.softness, by, line_from, is_setting))
         self.source_said.emit(source_words(ground))
+        self._resting.wait()
 
     def _reach_of_mould(self, ground: Ground) -> CursorLook:
         view, at = ground.view_from_frame, self._viewer.pen_at
@@ -124,6 +130,8 @@ class Stage(QObject, Receiver):
     def _on_desk_changed(self, old: Desk, new: Desk) -> None:
         self._viewer.set_wipe(new.wipe if new.has_wipe else None)
         self._viewer.show_source(new.shows_source)
+        if old.simulates_pen != new.simulates_pen:
+            self._viewer.simulated_pen = SimulatedPen() if new.simulates_pen else None
         if _view_of(old) != _view_of(new):
             self.refresh()
         else:
@@ -145,6 +153,7 @@ class Stage(QObject, Receiver):
             self._refresh_cursor(self.ground())
 
     def _on_hovered(self, x: float, y: float) -> None:
+        self._resting.wait()
         if self._session.desk.lists is Lists.PEN:
             under = tuple(seen.stroke.id for seen in strokes_under(self.ground(), np.array([x, y])))
             self._session.set_desk(under_pen=under)
@@ -230,10 +239,26 @@ class Stage(QObject, Receiver):
             else:
                 stroke.drop()
                 self.views.go_on()
+            if is_done and step.laying is not None:
+                self._tell_of(step.laying)
         if is_done and step.desk:
             self._session.set_desk(**step.desk)
         self._refresh_overlay()
         self.hand_changed.emit()
+
+    def _tell_of(self, laid: Laying) -> None:
+        """Say where a stroke on the shot is hidden or cannot be laid, as soon as that is found."""
+        shot = self._session.desk.shot(self._session.project)
+        fix = next((one for one in shot.fixes if one.id == laid.holder_id), None) if shot is not None else None
+        if shot is None or fix is None:
+            return
+
+        def came(words: str) -> None:
+            if words:
+                self._session.note_shown.emit(words)
+
+        find = partial(told_of_stroke, self._session.engine, shot, fix, laid.stroke)
+        self._session.submit(("told", laid.stroke.id), Priority.NEIGHBOUR, find, came, lambda words: None)
 
     def drop(self) -> None:
         """Take back what was shown of a gesture that was called off."""
@@ -253,6 +278,6 @@ def _view_of(desk: Desk) -> tuple[object, ...]:
         desk.paint_tool and (desk.source_frames, desk.source_pinned, desk.source_along, desk.shows_source),
         desk.is_steady, desk.is_square_on, desk.surface_id if desk.is_steady or desk.is_square_on else "",
         desk.look is Look.VEIL and (desk.veil, desk.veil_colour),
-        desk.look in (Look.VEIL, Look.OUTSIDE) and desk.fix_id,
+        desk.look in (Look.VEIL, Look.OUTSIDE) and desk.fix_id, desk.look is Look.PAINT_ALONE and desk.backdrop,
         desk.has_test_card and (desk.step, desk.surface_id), desk.look is Look.SHEET and desk.surface_id,
     )  # fmt: skip

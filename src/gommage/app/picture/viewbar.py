@@ -10,7 +10,7 @@ from PySide6.QtWidgets import QComboBox, QDoubleSpinBox, QHBoxLayout, QLabel, QS
 
 from gommage.app.look.theme import tabular_font
 from gommage.app.picture.views import VEILS
-from gommage.core.engine import Look
+from gommage.core.engine import BACKDROPS, Look
 from gommage.core.picture.colour import Display, views
 
 __all__ = ["ViewBar"]
@@ -25,6 +25,7 @@ class ViewBar(QWidget):
     look_chosen = Signal(object)
     display_chosen = Signal(object)
     veil_chosen = Signal(float, str)
+    backdrop_chosen = Signal(str)
 
     def __init__(self, action: Callable[[str], QAction]) -> None:
         super().__init__()
@@ -54,7 +55,15 @@ class ViewBar(QWidget):
         self.veil_colour.setFixedWidth(76)
         for name in VEILS:
             self.veil_colour.addItem(name.capitalize(), name)
-        for widget in (self.veil, self.veil_colour):
+        self.backdrop = QComboBox()
+        self.backdrop.setAccessibleName("Backdrop")
+        self.backdrop.setToolTip("On what paint alone is looked at")
+        self.backdrop.setFixedWidth(92)
+        for name in BACKDROPS:
+            self.backdrop.addItem(f"On {name}", name)
+        self.backdrop.setCurrentIndex(self.backdrop.findData("grey"))
+        self.backdrop.activated.connect(lambda: self.backdrop_chosen.emit(self.backdrop.currentData()))
+        for widget in (self.veil, self.veil_colour, self.backdrop):
             widget.hide()
         self.transform = QComboBox()
         self.transform.setAccessibleName("Display transform")
@@ -80,6 +89,7 @@ class ViewBar(QWidget):
             row.addWidget(_action_button(action(name)))
         row.addWidget(self.veil)
         row.addWidget(self.veil_colour)
+        row.addWidget(self.backdrop)
         row.addWidget(self.value, 1)
         for widget in (self.exposure, self.gamma, self.transform):
             row.addWidget(widget)
@@ -114,12 +124,14 @@ class ViewBar(QWidget):
         """Show what is being looked at."""
         with QSignalBlocker(self.look):
             self.look.setCurrentIndex(self.look.findData(look))
-        veils, others = (self.veil, self.veil_colour), (self.exposure, self.gamma)
-        going, coming = (others, veils) if look is Look.VEIL else (veils, others)
-        for widget in going:  # first: there is no room for all of them
-            widget.hide()
-        for widget in coming:
-            widget.show()
+        own = {Look.VEIL: (self.veil, self.veil_colour), Look.PAINT_ALONE: (self.backdrop, self.exposure)}
+        coming = own.get(look, (self.exposure, self.gamma))
+        every: tuple[QWidget, ...] = (self.veil, self.veil_colour, self.backdrop, self.exposure, self.gamma)
+        for widget in every:
+            if widget not in coming:  # first: there is no room for all of them
+                widget.hide()
+        for one in coming:
+            one.show()
 
     def show_zoom(self, zoom: float) -> None:
         """Show the zoom."""

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import time
+
 import numpy as np
 from numpy.typing import NDArray
 from PySide6.QtCore import QEvent, QPointF, QRectF, QSize, Qt, Signal
@@ -21,18 +23,20 @@ from PySide6.QtGui import (
 from PySide6.QtWidgets import QWidget
 
 from gommage.app.hands.gestures import PointerEvent
+from gommage.app.hands.pen import FLATTEST_DEG, SimulatedPen
 from gommage.app.look.theme import tabular_font, theme
 from gommage.app.picture.drawing import CursorLook, draw_cursor, draw_overlay, draw_tag
+from gommage.app.picture.images import PLAIN, image_of, sharing, united
 from gommage.app.picture.overlays import Overlay
+from gommage.core.engine import Shown
 from gommage.core.geometry import IDENTITY, Mapping, Window, scaling, shift, then
 
-__all__ = ["Viewer", "image_of"]
+__all__ = ["Viewer"]
 
 ZOOM_STEP = 1.25
 SMALLEST_ZOOM, LARGEST_ZOOM = 0.05, 40.0
 WIPE_GRAB_PX = 7
 SOURCE_OPACITY = 0.5
-PLAIN, SEE_THROUGH = QImage.Format.Format_RGB32, QImage.Format.Format_ARGB32_Premultiplied
 
 
 class Viewer(QWidget):
@@ -61,6 +65,7 @@ class Viewer(QWidget):
         self._other: QImage | None = None
         self._other_view: Mapping = IDENTITY
         self._source_image: QImage | None = None
+        self._dab: tuple[Window, QImage] | None = None
         self._shows_source = False
         self._wipe_at: float | None = None
         self._drags_wipe = False
@@ -75,6 +80,7 @@ class Viewer(QWidget):
         self._pan_from: QPointF | None = None
         self._is_hand = False
         self._pressed = False
+        self.simulated_pen: SimulatedPen | None = None
 
     # -- view -----------------------------------------------------------------------------------------------
 
@@ -153,7 +159,7 @@ class Viewer(QWidget):
         Paint that was laid over the last picture goes, but for the stroke `keeps` that is still in the hand.
         """
         self._pixels = pixels  # the image shares them: copying costs as much as drawing
-        self._image = None if pixels is None else _sharing(pixels, self.devicePixelRatioF(), PLAIN)
+        self._image = None if pixels is None else sharing(pixels, self.devicePixelRatioF(), PLAIN)
         self._image_view = self.view_from_picture()
         self._message = message
         self._live = {name: bits for name, bits in self._live.items() if name == keeps}
@@ -177,6 +183,20 @@ class Viewer(QWidget):
             self._source_image = None if pixels is None else image_of(pixels, self.devicePixelRatioF())
             self.update()
 
+    def set_dab(self, dab: Shown | None) -> None:
+        """Show what the brush would lay where the pen rests, in the brush, instead of the source as it is."""
+        if dab is not None or self._dab is not None:
+            self._dab = (
+                None if dab is None else (dab.window, image_of(dab.pixels, self.devicePixelRatioF(), has_alpha=True))
+            )
+            if self.pen_at is not None:
+                self._update_cursor(self.pen_at, self.pen_at)
+
+    @property
+    def is_pressed(self) -> bool:
+        """Whether the pen is down."""
+        return self._pressed
+
     def show_source(self, is_shown: bool) -> None:
         """Show the source's frame half over the picture."""
         if is_shown != self._shows_source:
@@ -197,7 +217,7 @@ class Viewer(QWidget):
         bits = self._live.setdefault(stroke_id, [])
         bits.append((window, image_of(pixels, ratio, has_alpha=True)))
         if len(bits) > 32:
-            self._live[stroke_id] = [_united(bits, ratio)]
+            self._live[stroke_id] = [united(bits, ratio)]
         area = QRectF(window.left / ratio, window.top / ratio, window.width / ratio, window.height / ratio)
         self.update(area.toAlignedRect().adjusted(-1, -1, 1, 1))
 
@@ -226,9 +246,9 @@ class Viewer(QWidget):
         painter = QPainter(self)
         if self._image is None or self._image_view != self.view_from_picture():
             painter.fillRect(event.rect(), QColor(theme().surround))
+        ratio = self.devicePixelRatioF()
         if self._image is not None:
             self._draw_image(painter, self._image, self._image_view)
-            ratio = self.devicePixelRatioF()
             for bits in self._live.values():
                 for window, bit in bits:
                     painter.drawImage(QPointF(window.left / ratio, window.top / ratio), bit)
@@ -244,6 +264,10 @@ class Viewer(QWidget):
         draw_overlay(painter, self._overlay)
         if self.pen_at is not None and self._cursor is not None:
             is_current = self._image_view == self.view_from_picture() and not self._pressed
+            if is_current and self._dab is not None:
+                window, laid = self._dab
+                painter.drawImage(QPointF(window.left / ratio, window.top / ratio), laid)
+                is_current = False
             draw_cursor(painter, self.pen_at, self._cursor, (self._source_image or self._image) if is_current else None)
         painter.end()
 
@@ -302,7 +326,8 @@ class Viewer(QWidget):
             return
         eraser = event.pointerType() == QPointingDevice.PointerType.Eraser
         pressure = event.pressure() if kind != "release" else 0.0
-        self._feed(kind, event.position(), event.modifiers(), pressure, is_eraser=eraser)
+        tilt = min(float(np.hypot(event.xTilt(), event.yTilt())) / FLATTEST_DEG, 1.0)
+        self._feed(kind, event.position(), event.modifiers(), pressure, is_eraser=eraser, tilt=tilt, is_pen=True)
         event.accept()
 
     def mousePressEvent(self, event: QMouseEvent) -> None:
@@ -314,7 +339,15 @@ class Viewer(QWidget):
             if self._wipe_at is not None and abs(event.position().x() - self._wipe_at * self.width()) < WIPE_GRAB_PX:
                 self._drags_wipe = True
                 return
-            self._feed("press", event.position(), event.modifiers(), 1.0)
+            self._feed("press", event.position(), event.modifiers(), self._pressure_of(event, begins=True))
+
+    def _pressure_of(self, event: QMouseEvent, *, begins: bool = False) -> float:
+        """Return how hard a mouse is pressed: fully, or as a pen would be that is simulated."""
+        if self.simulated_pen is None:
+            return 1.0
+        at, now = event.position(), time.monotonic()
+        move = self.simulated_pen.press if begins else self.simulated_pen.move
+        return move(at.x(), at.y(), now)
 
     def mouseMoveEvent(self, event: QMouseEvent) -> None:
         if self._pan_from is not None:
@@ -326,7 +359,7 @@ class Viewer(QWidget):
         elif self._drags_wipe:
             self.wipe_dragged.emit(float(np.clip(event.position().x() / self.width(), 0.02, 0.98)))
         else:
-            self._feed("move", event.position(), event.modifiers(), 1.0)
+            self._feed("move", event.position(), event.modifiers(), self._pressure_of(event))
 
     def mouseReleaseEvent(self, event: QMouseEvent) -> None:
         if self._pan_from is not None:
@@ -345,6 +378,8 @@ class Viewer(QWidget):
         pressure: float,
         *,
         is_eraser: bool = False,
+        is_pen: bool = False,
+        tilt: float = 0.0,
     ) -> None:
         before, self.pen_at = self.pen_at, at
         if kind != "move":
@@ -361,6 +396,8 @@ class Viewer(QWidget):
                     shift=bool(modifiers & Qt.KeyboardModifier.ShiftModifier),
                     control=bool(modifiers & Qt.KeyboardModifier.ControlModifier),
                     is_eraser=is_eraser,
+                    is_pen=is_pen,
+                    tilt=tilt,
                 )
             )
         self._update_cursor(before, at)
@@ -401,32 +438,3 @@ class Viewer(QWidget):
             self.key_held.emit(name, is_down)
         else:
             event.ignore()
-
-
-def image_of(pixels: NDArray[np.uint8], ratio: float, *, has_alpha: bool = False) -> QImage:
-    """Return an image that owns its pixels (h, w, 4), so that the array may go."""
-    return _sharing(np.ascontiguousarray(pixels), ratio, SEE_THROUGH if has_alpha else PLAIN).copy()
-
-
-def _sharing(pixels: NDArray[np.uint8], ratio: float, kind: QImage.Format) -> QImage:
-    """Return an image of pixels (h, w, 4) that must be kept as long as it is shown."""
-    height, width = pixels.shape[:2]
-    image = QImage(pixels.data, width, height, pixels.strides[0], kind)
-    image.setDevicePixelRatio(ratio)
-    return image
-
-
-def _united(bits: list[tuple[Window, QImage]], ratio: float) -> tuple[Window, QImage]:
-    """Return the bits of a stroke as one."""
-    whole = Window(0, 0, 0, 0)
-    for window, _ in bits:
-        whole = whole | window
-    image = QImage(whole.width, whole.height, QImage.Format.Format_ARGB32_Premultiplied)
-    image.fill(Qt.GlobalColor.transparent)
-    painter = QPainter(image)
-    for window, bit in bits:
-        bit.setDevicePixelRatio(1.0)
-        painter.drawImage(window.left - whole.left, window.top - whole.top, bit)
-    painter.end()
-    image.setDevicePixelRatio(ratio)
-    return whole, image

@@ -256,7 +256,16 @@ def _request(ground: Ground, frame: int, look: Look, ratio: float, size_wh: tupl
     plate_id = ground.desk.plate_id if look is Look.CLEAN_PLATE else ""
     veil = Veil(ground.desk.fix_id, ground.desk.veil, VEILS[ground.desk.veil_colour])
     return ViewRequest(
-        shot, frame, look, device, size_wh, ground.desk.display, plate_id, _card(ground, frame, device), veil
+        shot,
+        frame,
+        look,
+        device,
+        size_wh,
+        ground.desk.display,
+        plate_id,
+        _card(ground, frame, device),
+        veil,
+        ground.desk.backdrop,
     )
 
 

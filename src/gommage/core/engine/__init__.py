@@ -15,9 +15,11 @@ from gommage.core.engine.render import RenderReport, RenderTarget, render, rende
 from gommage.core.engine.sheets import Sheet, SheetRequest, sheet_key, sheet_of, sheet_pixels
 from gommage.core.engine.steps import Advice, State, Step, steps_of
 from gommage.core.engine.summary import ShotSummary, SurfaceSummary, summarised
-from gommage.core.engine.views import Look, Veil, ViewRequest, view_key, view_pixels
+from gommage.core.engine.telling import told_of_stroke
+from gommage.core.engine.views import BACKDROPS, Look, Veil, ViewRequest, view_key, view_pixels
 
 __all__ = [
+    "BACKDROPS",
     "Advice",
     "Cache",
     "Engine",
@@ -60,6 +62,7 @@ __all__ = [
     "sheet_pixels",
     "steps_of",
     "summarised",
+    "told_of_stroke",
     "view_key",
     "view_pixels",
     "write_mattes",

@@ -24,6 +24,7 @@ from gommage.core.picture.card import test_card
 from gommage.core.picture.colour import DEFAULT_DISPLAY, Display, show
 
 __all__ = [
+    "BACKDROPS",
     "SURROUND",
     "Look",
     "Veil",
@@ -62,6 +63,9 @@ class Look(StrEnum):
 
 OF_MATTES = (Look.MATTE, Look.PAINT_ALONE, Look.VEIL, Look.OUTSIDE)
 """Looks that depend on the mattes themselves."""
+BACKDROPS = {"black": (0.0, 0.0), "grey": (0.18, 0.18), "checker": (0.06, 0.22)}
+"""What paint alone is shown on: two levels, scene-linear, of squares of so many pixels."""
+SQUARE_PX = 16
 DIMMED = 0.12
 """How bright what lies outside a matte is where that is dimmed."""
 
@@ -102,6 +106,8 @@ class ViewRequest:
         Test card pixels to viewport pixels, where one is laid over the picture.
     veil : Veil
         For the looks that show a matte over the picture.
+    backdrop : str
+        On what paint alone is shown: one of `BACKDROPS`.
     """
 
     shot: Shot
@@ -113,6 +119,7 @@ class ViewRequest:
     plate_id: str = ""
     view_from_card: Mapping | None = None
     veil: Veil = Veil()
+    backdrop: str = "grey"
 
 
 def view_key(request: ViewRequest) -> Hashable:
@@ -125,7 +132,7 @@ def view_key(request: ViewRequest) -> Hashable:
         inputs = frame_inputs(shot, request.frame)
     mattes: Hashable = ()
     if request.look in OF_MATTES:
-        mattes = matte_inputs(shot, request.frame, _fix_of(request)), request.veil
+        mattes = matte_inputs(shot, request.frame, _fix_of(request)), request.veil, request.backdrop
     return (
         "view", mattes, shot.footage, inputs, request.frame, request.look, request.view_from_frame, request.size_wh,
         request.display, request.view_from_card,
@@ -222,10 +229,23 @@ def look_pixels(
     fixes = frame_inputs(shot, frame)
     result = engine.patches.composited(footage, frame, window, level, fixes, in_hand, check)
     if request.look is Look.PAINT_ALONE:
-        return np.where(_matte(engine, request, window, level, check)[..., None] > 0, result, np.float32(0.18))
+        alpha = _matte(engine, request, window, level, check)[..., None]
+        plate = engine.pictures.plate(footage, frame, level, check)[window.slices]
+        backdrop = _backdrop(request.backdrop, window, scale_of(level))
+        return np.where(alpha >= 1, result, np.maximum(result + (backdrop - plate) * (1 - alpha), 0))
     if request.look is Look.DIFFERENCE:
         return np.abs(result - engine.pictures.plate(footage, frame, level, check)[window.slices]) * 4
     return result
+
+
+def _backdrop(name: str, window: Window, scale: float) -> Picture:
+    """Return a window of what paint alone is shown on, (h, w, 1)."""
+    side = max(SQUARE_PX * scale, 1.0)
+    columns = (np.arange(window.left, window.right) // side).astype(int)
+    rows = (np.arange(window.top, window.bottom) // side).astype(int)
+    even = (rows[:, None] + columns[None]) % 2 == 0
+    dark, light = BACKDROPS[name]
+    return np.where(even, np.float32(light), np.float32(dark))[..., None]
 
 
 def _clean_plate(
