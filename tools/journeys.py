@@ -30,8 +30,9 @@ def main(out: Path) -> None:
             counted[words] = counted.get(words, 0) + times
         parts += [f"| {words} | {times} |" for words, times in counted.items()]
         if one["figures"]:
-            parts.append("\n| against truth | IoU, mean of frames | edge off by, mean |\n|---|---|---|")
-            parts += [f"| {name} | {iou:.3f} | {edge:.2f} px |" for name, (iou, edge) in one["figures"].items()]
+            head, *rows = one["figures"]
+            parts.append(f"\n| {' | '.join(head)} |\n{'|---' * len(head)}|")
+            parts += [f"| {' | '.join(row)} |" for row in rows]
         parts.append("")
     out.write_text("\n".join(parts))
 

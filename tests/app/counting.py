@@ -6,7 +6,9 @@ from pathlib import Path
 import numpy as np
 from PySide6.QtCore import Qt
 from PySide6.QtTest import QTest
+from PySide6.QtWidgets import QComboBox, QWidget
 
+from gommage.app.look.controls import DragNumber
 from tests.app.driving import at_view, drag, press
 from tests.conftest import settle
 
@@ -43,6 +45,29 @@ class Hand:
         QTest.mouseClick(widget, Qt.MouseButton.LeftButton)
         self.note_action(words)
 
+    def choose(self, words, combo, index):
+        combo.setCurrentIndex(index)
+        combo.activated.emit(index)
+        self.note_action(words)
+
+    def type_in(self, words, number, value):
+        number.setFocus()
+        number.selectAll()
+        QTest.keyClicks(number, str(value))
+        QTest.keyClick(number, Qt.Key.Key_Return)
+        self.window.viewer.setFocus()
+        self.note_action(words)
+
+    def in_line(self, words, name, value):
+        """Choose or type something in the line of the tool in hand."""
+        widget = next(one for one in self.window.tray.findChildren(QWidget) if one.accessibleName() == name)
+        if isinstance(widget, QComboBox):
+            self.choose(words, widget, widget.findData(value))
+        elif isinstance(widget, DragNumber):
+            self.type_in(words, widget, value)
+        else:
+            self.button(words, widget)
+
     def frame(self, frame):
         """Type a frame number."""
         box = self.window.frame_box
@@ -59,11 +84,11 @@ class Hand:
         self.window.viewer.show_around(*map(float, middle), zoom)
         self.note_action("zoom and move the view")
 
-    def note(self, sentence, figures):
-        """Keep what was counted, for `docs/journeys.md`: figures are a name's IoU and edge error in pixels."""
+    def note(self, sentence, head=(), rows=()):
+        """Keep what was counted, for `docs/journeys.md`, with a table of figures."""
         NOTED.mkdir(parents=True, exist_ok=True)
         record = {"name": self.name, "sentence": sentence, "count": self.count, "actions": self.said,
-                  "figures": {name: [float(one) for one in pair] for name, pair in figures.items()}}  # fmt: skip
+                  "figures": [list(head), *(list(row) for row in rows)] if head else []}  # fmt: skip
         (NOTED / f"{self.name}.json").write_text(json.dumps(record, indent=1))
 
 

@@ -15,6 +15,7 @@ from gommage.core.geometry import Window
 from gommage.demo.crosses import FIRST_FRAME, FRAMES
 from tests.app.counting import Hand, densely
 from tests.app.driving import ALT, CTRL, SHIFT, find
+from tests.app.painted_crosses import cure
 from tests.conftest import settle, wait_until
 
 pytestmark = pytest.mark.slow
@@ -24,21 +25,6 @@ KEYED = (*range(HOME + 10, LAST + 1, 10), *range(HOME - 10, FIRST_FRAME - 1, -10
 MOST_ACTIONS = 60
 IOU, HAIR_IOU, EDGE_PX = 0.97, 0.95, 1.0  # the product's promises for this shot
 FOLLOW_TOLERANCE_PX = 0.25  # the lantern, at 20 px a frame; the head is followed to 0.02
-
-
-def choose(hand, words, combo, index):
-    combo.setCurrentIndex(index)
-    combo.activated.emit(index)
-    hand.note_action(words)
-
-
-def type_in(hand, words, number, value):
-    number.setFocus()
-    number.selectAll()
-    QTest.keyClicks(number, str(value))
-    QTest.keyClick(number, Qt.Key.Key_Return)
-    hand.window.viewer.setFocus()
-    hand.note_action(words)
 
 
 def follow(hand, outline):
@@ -89,18 +75,18 @@ def test_head_hair_and_lantern_are_held_out(window, crosses):
     hand.key("step Cover", Qt.Key.Key_2)
     carrier = find(window.tray, QComboBox, "The next shape rides on")
     begin_hold_out(hand)
-    choose(hand, "choose what carries it", carrier, 1)
+    hand.choose("choose what carries it", carrier, 1)
     draw_round(hand, head, 1.0, step=1.5)
     for comb in hair:
         begin_hold_out(hand)
         draw_round(hand, comb, 2.0, step=0.7)
     lantern = lantern[lantern[:, 1] > -30]
     begin_hold_out(hand)
-    choose(hand, "choose what carries it", carrier, 2)
+    hand.choose("choose what carries it", carrier, 2)
     draw_round(hand, lantern, 0.55, step=1.0)
     page = window.panel.pages[Step.COVER]
     for name, value in (("Shutter", 180), ("Soft outside", 1.5), ("Soft inside", 1.5)):
-        type_in(hand, "type the softness of all hold-outs", find(page, DragNumber, name), value)
+        hand.type_in("type the softness of all hold-outs", find(page, DragNumber, name), value)
     keys_of_hair(hand)
     assert hand.count <= MOST_ACTIONS
     figures = judged(window, crosses, range(FIRST_FRAME, LAST + 1, 5))
@@ -111,8 +97,17 @@ def test_head_hair_and_lantern_are_held_out(window, crosses):
         assert np.mean(edges) < EDGE_PX, name
     hand.note(
         "Hold out a puppet's head, its hair of paper strips and a swinging lantern over 96 frames",
-        {name: (np.mean([iou for iou, _ in one]), np.mean([edge for _, edge in one])) for name, one in figures.items()},
+        AGAINST_TRUTH,
+        [in_words(name, *zip(*one, strict=True)) for name, one in figures.items()],
     )
+    cure(window, crosses)
+
+
+AGAINST_TRUTH = ("against truth", "IoU, mean of frames", "edge off by, mean")
+
+
+def in_words(name, ious, edges):
+    return name, f"{np.mean(ious):.3f}", f"{np.mean(edges):.2f} px"
 
 
 SCRIBBLED_IOU = 0.95
@@ -152,8 +147,8 @@ def test_the_lantern_is_held_out_by_scribbles(window, crosses):
         )
     ious, edges = zip(*found, strict=True)
     assert min(ious) > SCRIBBLED_IOU
-    hand.note("Hold out a swinging lantern by scribbles on one of 96 frames",
-              {"lantern": (np.mean(ious), np.mean(edges))})  # fmt: skip
+    sentence = "Hold out a swinging lantern by scribbles on one of 96 frames"
+    hand.note(sentence, AGAINST_TRUTH, [in_words("lantern", ious, edges)])
 
 
 def keys_of_hair(hand):
