@@ -153,6 +153,26 @@ def test_hold_outs_groups_opacity_and_switches(engine, dirty_shot):
         np.testing.assert_array_equal(seen(groups=(off,)), plate[46, 66])
 
 
+def test_nothing_is_taken_of_what_is_held_out_nor_of_the_thing_on_other_frames(engine, dirty_shot):
+    beside = Source(dx=30)
+    front = Matte.of(shape_of(rectangle(90, 36, 100, 56), 1003, "front"), surface_id="")
+
+    def laid(source, **mattes):
+        shot = fixed(dirty_shot, dab(source=source), **mattes)
+        return (engine.result(shot, 1003) != engine.plate(shot.footage, 1003)).any(axis=2)
+
+    free, barred = laid(beside), laid(beside, hold_outs=front)
+    assert free[46, 57]
+    assert free[46, 66]
+    assert barred[46, 57]
+    assert barred[46, 72]
+    assert not barred[38:54, 61:69].any()  # these would come from what is in front
+    thing = Matte.of(shape_of(rectangle(58, 38, 74, 54), 1003, "thing"), surface_id="")
+    before = replace(BEFORE, runs_along=False)
+    assert laid(before)[46, 66]
+    assert not laid(before, cover=thing)[40:52, 60:72].any()
+
+
 def test_over_a_fill_restore_brings_the_very_plate_and_erase_takes_paint_away(engine, dirty_shot):
     grey = CleanPlate(id="p", name="P", surface_id="wall", home_frame=1001)
     cover = Matte.of(shape_of(rectangle(40, 30, 90, 70)), surface_id="wall")

@@ -328,3 +328,19 @@ def test_what_stands_beside_a_healed_place_does_not_bleed_into_it():
     alone = painted(wall, stroke(Tool.HEAL, ((78, 60, 1),), size_px=30))
     inside = np.s_[52:68, 70:86]
     assert np.abs(beside[inside] - alone[inside]).max() < 0.02
+
+
+def test_what_stays_in_front_is_no_surroundings_of_a_heal():
+    sky = np.full((80, 120, 3), 0.4, np.float32) + texture(80, 120, seed=9) * 0.02
+    below, source, mask = sky * 0.8, sky.copy(), np.zeros((80, 120), np.float32)
+    below[20:60, 40:80] = 2.0  # the thing
+    mask[16:64, 36:84] = 1
+    wanted = sky * 0.8
+    np.testing.assert_allclose(heal(below, source, mask)[20:60, 40:80], wanted[20:60, 40:80], atol=0.02)
+    front = np.zeros((80, 120), np.float32)
+    front[:, 84:] = 1  # half of the stroke's surroundings at its right
+    below[:, 84:] = (0.9, 0.1, 0.1)
+    smeared, kept = heal(below, source, mask), heal(below, source, mask, front)
+    np.testing.assert_allclose(kept[20:60, 40:80], wanted[20:60, 40:80], atol=0.02)
+    assert np.abs(smeared - wanted)[20:60, 40:80].max() >= np.abs(kept - wanted)[20:60, 40:80].max()
+    np.testing.assert_array_equal(heal(below, source, mask, np.ones_like(front)), source)

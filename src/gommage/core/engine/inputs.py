@@ -285,7 +285,11 @@ def _touch_up(shot: Shot, fix: Fix, frame: int, behind: tuple[FixInputs, ...]) -
         inputs = inputs_at(shot_behind, shot_behind.fix(fix_id), other) if other in shot.footage.frames else None
         return () if inputs is None else (inputs,)
 
+    def barred(other: int, is_bare: bool) -> tuple[MatteAt, ...]:
+        mattes = (fix.hold_outs, fix.cover) if is_bare else (fix.hold_outs,)
+        return tuple(matte_on(shot, matte, other) for matte in mattes if matte.parts)
+
     return strokes_at(
         fix.touch_up, shot.footage, frame, mappings_of(shot), along=fix.surface_id, below=below,
-        plate=lambda plate_id: plate_on_frame(shot, plate_id, frame), fix=of_fix,
+        plate=lambda plate_id: plate_on_frame(shot, plate_id, frame), fix=of_fix, barred=barred,
     )  # fmt: skip

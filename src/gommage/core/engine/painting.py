@@ -16,7 +16,7 @@ from gommage.core.engine.patches import MARGIN_OF_PAINT_PX
 from gommage.core.engine.views import Look, ViewRequest, level_shown, shown_pixels
 from gommage.core.fill import PlatesAt, canvas_key
 from gommage.core.geometry import IDENTITY, Mapping, Window, around, scaling, spanning, then
-from gommage.core.paint import Canvas, CanvasKey, StrokeInHand, scaled
+from gommage.core.paint import Canvas, CanvasKey, StrokeInHand, StrokeSources, scaled
 from gommage.core.picture import scale_of
 
 __all__ = ["LiveStroke", "Shown"]
@@ -105,8 +105,8 @@ class _OnPlate:
             return None
         stroke = self._strokes[-1]
         self._before = pictures.canvas(key, check)
-        origin = pictures.origin(stroke.origin, key.footage, 0, check)
-        return StrokeInHand(self._before, pictures.canvas(key.untouched, check), stroke, origin)
+        sources = StrokeSources(lambda one: pictures.origin(one.origin, key.footage, 0, check))
+        return StrokeInHand(self._before, pictures.canvas(key.untouched, check), stroke, sources)
 
     def moved(self, points: NDArray[np.float64]) -> NDArray[np.float64]:
         """Return points (N, 3) in pixels of the canvas."""
@@ -155,9 +155,8 @@ class _OnFrame:
         if inputs is None or not self._is_laid:
             return None
         self._before = patches.touched_up(msgspec_replace(inputs, strokes=inputs.strokes[:-1]), self._level, check)
-        blank, origin, filmed = patches.blank(inputs, self._level, check)
-        stroke = scaled(inputs.strokes[-1], scale_of(self._level))
-        return StrokeInHand(self._before, blank, stroke, origin(stroke), filmed)
+        blank, sources = patches.blank(inputs, self._level, check)
+        return StrokeInHand(self._before, blank, scaled(inputs.strokes[-1], scale_of(self._level)), sources)
 
     def moved(self, points: NDArray[np.float64]) -> NDArray[np.float64]:
         """Return points (N, 3) in pixels of the canvas."""

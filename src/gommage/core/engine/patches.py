@@ -6,7 +6,7 @@ import os
 from collections.abc import Callable, Hashable, Mapping
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
-from functools import lru_cache
+from functools import lru_cache, partial
 
 import numpy as np
 
@@ -18,7 +18,7 @@ from gommage.core.engine.pictures import Freed, Pictures
 from gommage.core.fill import RECIPES, Filled
 from gommage.core.geometry import Window, around
 from gommage.core.match import Grain, Light, add_grain, apply_light, match_light, measure_grain
-from gommage.core.paint import Canvas, CanvasKey, Read, ShotFrame, StrokeAt, scaled
+from gommage.core.paint import Canvas, CanvasKey, Read, ShotFrame, StrokeAt, StrokeSources, scaled
 from gommage.core.picture import Picture, Splines, resample, scale_of
 
 __all__ = ["MARGIN_OF_PAINT_PX", "NOTHING_IN_HAND", "InHand", "Laid", "Patch", "Patches", "composite"]
@@ -226,13 +226,11 @@ class Patches:
     def touched_up(self, inputs: FixInputs, level: int, check: Check = _never) -> Canvas:
         """Return a frame with what lies below a fix, its fill and its strokes, at a level."""
         strokes = tuple(_smaller(stroke, scale_of(level)) for stroke in inputs.strokes)
-        blank, origin, filmed = self.blank(inputs, level, check)
-        return self._pictures.painted(_name_of(inputs, level), blank, strokes, origin, filmed, check)
+        blank, sources = self.blank(inputs, level, check)
+        return self._pictures.painted(_name_of(inputs, level), blank, strokes, sources, check)
 
-    def blank(
-        self, inputs: FixInputs, level: int, check: Check = _never
-    ) -> tuple[Canvas, Callable[[StrokeAt], Read | None], Read]:
-        """Return what a fix's strokes are laid on, what gives the origin of each, and the plate."""
+    def blank(self, inputs: FixInputs, level: int, check: Check = _never) -> tuple[Canvas, StrokeSources]:
+        """Return what a fix's strokes are laid on, and what they look at."""
         footage, frame = inputs.footage, inputs.frame
         plate = self._pictures.plate(footage, frame, level, check)
         bounds = Window.of(plate.shape[1], plate.shape[0])
@@ -252,7 +250,9 @@ class Patches:
             return self._pictures.origin(other, footage, level, check)
 
         blank = self._cache.get_or_make(("canvas", _name_of(inputs, level)), make, check)
-        return blank, origin, Read(lambda window: plate[window.slices], bounds)
+        filmed = Read(lambda window: plate[window.slices], bounds)
+        matte = partial(self._pictures.matte_over, footage=footage, scale=scale_of(level), check=check)
+        return blank, StrokeSources(origin, matte, filmed)
 
     def keep_touched_up(self, inputs: FixInputs, level: int, canvas: Canvas) -> None:
         """Keep what the hand painted, as the touch-up of a fix at a level."""

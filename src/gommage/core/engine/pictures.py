@@ -15,7 +15,7 @@ from gommage.core.engine.cache import Cache
 from gommage.core.engine.scribbles import Scribbles
 from gommage.core.geometry import Window
 from gommage.core.match import DENOISE_MARGIN_PX, Grain, without_grain
-from gommage.core.paint import Canvas, CanvasKey, Origin, Read, ShotFrame, StrokeAt, lay_stroke
+from gommage.core.paint import Canvas, CanvasKey, Origin, Read, ShotFrame, StrokeAt, StrokeSources, lay_stroke
 from gommage.core.picture import (
     Picture,
     Plates,
@@ -159,7 +159,7 @@ class Pictures:
         def origin(stroke: StrokeAt) -> Read | None:
             return self.origin(stroke.origin, key.footage, 0, check)
 
-        return self.painted(key.untouched, blank, key.strokes, origin, None, check)
+        return self.painted(key.untouched, blank, key.strokes, StrokeSources(origin), check)
 
     def origin(self, origin: Origin, footage: Footage, level: int, check: Check) -> Read | None:
         """Return what a stroke takes its pixels from, at a level: None for what it is painted on."""
@@ -174,9 +174,22 @@ class Pictures:
             return Read(lambda window: small[window.slices], canvas.bounds.scaled(scale_of(level)))
         return None
 
+    def matte_over(
+        self, mattes: tuple[MatteAt, ...], footage: Footage, scale: float, check: Check
+    ) -> Callable[[Window], Picture] | None:
+        """Return what gives the union of mattes over a window, (h, w); None of none."""
+        if not mattes:
+            return None
+
+        def over(window: Window) -> Picture:
+            found = [self.matte(footage, matte, window, scale, check) for matte in mattes]
+            return found[0] if len(found) == 1 else np.maximum.reduce(found)
+
+        return over
+
     def painted(
-        self, name: Hashable, blank: Canvas, strokes: tuple[StrokeAt, ...],
-        origin: Callable[[StrokeAt], Read | None], filmed: Read | None, check: Check = _never,
+        self, name: Hashable, blank: Canvas, strokes: tuple[StrokeAt, ...], sources: StrokeSources,
+        check: Check = _never,
     ) -> Canvas:  # fmt: skip
         """Return strokes laid on a blank canvas.
 
@@ -188,10 +201,7 @@ class Pictures:
             All that the blank depends on.
         blank : Canvas
         strokes : tuple of StrokeAt
-        origin : callable
-            Gives what a stroke takes its pixels from, None for the canvas itself.
-        filmed : Read or None
-            The plate; None: the blank.
+        sources : StrokeSources
         check : callable
         """
         if not strokes:
@@ -207,7 +217,7 @@ class Pictures:
                     break
             for count in range(done, len(strokes)):
                 check()
-                canvas = lay_stroke(canvas, blank, strokes[count], origin(strokes[count]), filmed)
+                canvas = lay_stroke(canvas, blank, strokes[count], sources)
                 if count + 1 < len(strokes):
                     self._cache.put(runs[count + 1], (strokes[: count + 1], canvas))
             return canvas

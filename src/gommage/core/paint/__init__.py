@@ -4,7 +4,7 @@ from gommage.core.paint.canvases import TILE_PX, Canvas, CanvasKey
 from gommage.core.paint.finding import Candidate, best_sources
 from gommage.core.paint.healing import heal
 from gommage.core.paint.riding import Origin, OwnCanvas, ShotFrame, StrokeAt, plainly, scaled, strokes_at
-from gommage.core.paint.strokes import Read, StrokeInHand, lay_stroke
+from gommage.core.paint.strokes import Read, StrokeInHand, StrokeSources, lay_stroke
 from gommage.core.paint.tools import TOOLS
 
 __all__ = [
@@ -19,6 +19,7 @@ __all__ = [
     "ShotFrame",
     "StrokeAt",
     "StrokeInHand",
+    "StrokeSources",
     "best_sources",
     "heal",
     "lay_stroke",

@@ -15,12 +15,14 @@ RIM_SIGMA_PX = 2.5
 COARSEST_SIDE = 12
 RIM_PX = 8
 """So far around a stroke its surroundings are looked at."""
+HELD_OUT = 1 / 64
+"""What is left out by more than this does not count as surroundings."""
 ODD_SPREADS, LEAST_SPREAD = 4.0, 0.004
 """Surroundings that differ from the source by so many more spreads than the others are another thing, and do not count;
 a spread is no less than the second, of the surroundings' brightness."""
 
 
-def heal(below: Picture, source: Picture, mask: Picture) -> Picture:
+def heal(below: Picture, source: Picture, mask: Picture, left_out: Picture | None = None) -> Picture:
     """Fit a source into a hole so that no seam remains at its rim.
 
     The result is ``source + m`` where m is the smoothest field (Laplace's equation) that equals ``below - source`` on
@@ -34,6 +36,8 @@ def heal(below: Picture, source: Picture, mask: Picture) -> Picture:
         The canvas before the stroke, and the aligned source. Not modified.
     mask : (H, W) float32
         Above 0 where the stroke lays paint.
+    left_out : (H, W) float32, optional
+        Above 0 where there are no surroundings: something stays in front, or the source is not known.
 
     Returns
     -------
@@ -44,11 +48,12 @@ def heal(below: Picture, source: Picture, mask: Picture) -> Picture:
     P. Perez, M. Gangnet, A. Blake, Poisson Image Editing, SIGGRAPH 2003, doi:10.1145/882262.882269; solved as
     Laplace's equation for the difference, coarse to fine.
     """
-    free: NDArray[np.bool_] = np.asarray(mask > 0, bool)
-    if not free.any():
+    laid: NDArray[np.bool_] = np.asarray(mask > 0, bool)
+    if not laid.any():
         return source
+    free = laid if left_out is None else laid | (left_out > HELD_OUT)
     if free.all():
-        return source + (below - source).mean(axis=(0, 1))
+        return source + (below - source).mean(axis=(0, 1)) if left_out is None else source
     is_like = np.zeros(free.shape, bool)
     is_like[~free] = _is_alike((below - source)[~free], below[~free])
     known = is_like.astype(np.float32)

@@ -8,6 +8,7 @@ from typing import Any
 import numpy as np
 from msgspec.structs import replace
 
+from gommage.core.cover import MatteAt
 from gommage.core.document import (
     Array,
     BelowPicture,
@@ -20,6 +21,7 @@ from gommage.core.document import (
     Painting,
     Source,
     Stroke,
+    Tool,
     is_within,
     value_at,
 )
@@ -75,6 +77,10 @@ class StrokeAt(Record, frozen=True):
         From where in its origin each pixel comes.
     is_fixed : bool
         Whether all dabs come from the place that the first one does.
+    barred : tuple of MatteAt
+        Where on the origin's frame nothing is taken: what stays in front, and the thing itself where it still shows.
+    in_front : tuple of MatteAt
+        What stays in front on this frame: it is no part of the surroundings that a source is fitted to.
     """
 
     id: str
@@ -83,6 +89,8 @@ class StrokeAt(Record, frozen=True):
     origin: Origin = OwnCanvas()
     origin_from_canvas: Mapping = IDENTITY
     is_fixed: bool = False
+    barred: tuple[MatteAt, ...] = ()
+    in_front: tuple[MatteAt, ...] = ()
 
     @property
     def reach(self) -> Window:
@@ -107,6 +115,7 @@ def strokes_at(
     below: Callable[[int], tuple[Any, ...]] = lambda frame: (),
     plate: Callable[[str], tuple[Origin, Mapping] | None] = lambda plate_id: None,
     fix: Callable[[str, int], tuple[Any, ...] | None] = lambda fix_id, frame: None,
+    barred: Callable[[int, bool], tuple[MatteAt, ...]] = lambda frame, is_bare: (),
 ) -> tuple[StrokeAt, ...]:  # fmt: skip
     """Return the strokes of a painting that are there on a frame, first to last.
 
@@ -125,6 +134,8 @@ def strokes_at(
         Gives a clean plate's canvas by its id, and where its pixels lie on the frame; None where it does not.
     fix : callable
         Gives the inputs of a fix behind, by its id and a frame; None if it is not behind.
+    barred : callable
+        Gives where nothing is taken on a frame of the shot; told whether the thing that is removed still shows there.
 
     Notes
     -----
@@ -143,7 +154,13 @@ def strokes_at(
         if taken is None:
             continue
         fade = 1.0 if group is None else float(np.clip(value_at(group.opacity, frame), 0, 1))
-        found.append(_laid(stroke, here, fade, *taken))
+        origin, mapping = taken
+        laid = _laid(stroke, here, fade, origin, mapping)
+        if TOOLS[stroke.brush.tool].takes_source and isinstance(origin, OwnCanvas | ShotFrame):
+            other = origin.frame if isinstance(origin, ShotFrame) else frame
+            in_front = barred(frame, False) if stroke.brush.tool is Tool.HEAL else ()
+            laid = replace(laid, barred=barred(other, isinstance(origin, ShotFrame)), in_front=in_front)
+        found.append(laid)
     return tuple(found)
 
 

@@ -16,6 +16,7 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
+from gommage.core.cover import MatteAt
 from gommage.core.document import Pressure
 from gommage.core.geometry import IDENTITY, Mapping, Window, around, shift, spanning, then
 from gommage.core.paint.canvases import TILE_PX, Canvas, Place, tiles_of
@@ -23,7 +24,7 @@ from gommage.core.paint.riding import MARGIN_PX, StrokeAt
 from gommage.core.paint.tools import BLENDS, TOOLS
 from gommage.core.picture import Picture, resample
 
-__all__ = ["Read", "StrokeInHand", "lay_stroke"]
+__all__ = ["Read", "StrokeInHand", "StrokeSources", "lay_stroke"]
 
 LIGHTEST = 0.25
 """Of the size, at the lightest touch."""
@@ -44,6 +45,29 @@ class Read:
         return Read(canvas.read, canvas.bounds)
 
 
+def _own(_: object) -> None:
+    """Return that a stroke takes its pixels from the canvas itself, and that nothing is left out."""
+
+
+@dataclass(frozen=True, slots=True)
+class StrokeSources:
+    """What strokes on a canvas look at.
+
+    Attributes
+    ----------
+    origin : callable
+        Gives what a stroke takes its pixels from; None: the canvas as it was before it.
+    matte : callable
+        Gives what gives the union of mattes over a window, (h, w) 0 to 1; None: of no mattes.
+    filmed : Read or None
+        The plate, which `restore` brings back; None: the canvas before all strokes.
+    """
+
+    origin: Callable[[StrokeAt], Read | None] = _own
+    matte: Callable[[tuple[MatteAt, ...]], Callable[[Window], Picture] | None] = _own
+    filmed: Read | None = None
+
+
 class StrokeInHand:
     """A stroke while it is being made: points come in, painted canvases come out.
 
@@ -55,10 +79,7 @@ class StrokeInHand:
         Before all strokes, which `erase` brings back.
     stroke : StrokeAt
         Brush and source; its own points are ignored but for the first.
-    origin : Read, optional
-        What the source's pixels are read from; the canvas itself if left out.
-    filmed : Read, optional
-        The plate, which `restore` brings back; the bare canvas if left out.
+    sources : StrokeSources
 
     Attributes
     ----------
@@ -67,13 +88,14 @@ class StrokeInHand:
     """
 
     def __init__(
-        self, before: Canvas, bare: Canvas, stroke: StrokeAt, origin: Read | None = None, filmed: Read | None = None
+        self, before: Canvas, bare: Canvas, stroke: StrokeAt, sources: StrokeSources = StrokeSources()
     ) -> None:
         self.canvas = before
         self.bounds = before.bounds
         self._before, self._bare = before, bare
         self._stroke, self.brush = stroke, stroke.brush
-        self._origin, self._filmed = origin or Read.of(before), filmed or Read.of(bare)
+        self._origin, self._filmed = sources.origin(stroke) or Read.of(before), sources.filmed or Read.of(bare)
+        self._barred, self._in_front = sources.matte(stroke.barred), sources.matte(stroke.in_front)
         self._brushing = TOOLS[stroke.brush.tool]
         self._mask: dict[Place, Picture] = {}
         self._last = np.full(3, np.nan)
@@ -211,6 +233,16 @@ class StrokeInHand:
         """Return the canvas before all strokes."""
         return self._bare.read(window)
 
+    def left_out(self, window: Window) -> Picture | None:
+        """Return where there are no surroundings that a source could be fitted to, (h, w) 0 to 1; None: nowhere.
+
+        Something stays in front there, or the source is not to be taken.
+        """
+        if self._in_front is None and self._barred is None:
+            return None
+        missing = np.broadcast_to(1 - self._is_there(window), (window.height, window.width))
+        return missing if self._in_front is None else np.maximum(missing, self._in_front(window))
+
     def filmed(self, window: Window) -> Picture:
         """Return the plate."""
         return self._filmed.window(window)
@@ -231,18 +263,25 @@ class StrokeInHand:
         return resample(self._origin.window(needed), mapping, window, at=needed).pixels
 
     def _is_there(self, window: Window) -> Picture:
-        """Return where the source lies within its picture, (h, w) 0 or 1: elsewhere nothing is laid."""
+        """Return how far the source may be taken, (h, w) 0 to 1: not beyond its picture, nor where it is barred."""
         if self._stamps is not None:
             return np.ones((1, 1), np.float32)
         mapping, bounds = self._stroke.origin_from_canvas, self._origin.bounds
         spanned = spanning(mapping, window)
         is_inside = np.isfinite(spanned).all() and around(spanned) & bounds == around(spanned)
-        if is_inside:
+        if is_inside and self._barred is None:
             return np.ones((1, 1), np.float32)
         at = mapping.field(window)
         with np.errstate(invalid="ignore"):
             inside = (at >= (bounds.left, bounds.top)).all(axis=-1) & (at < (bounds.right, bounds.bottom)).all(axis=-1)
-        return np.asarray(inside, np.float32)
+        share = np.asarray(inside, np.float32)
+        needed = around(spanned) & bounds if np.isfinite(spanned).all() else bounds
+        if self._barred is not None and not needed.is_empty:
+            bars = self._barred(needed)
+            near = np.clip(np.nan_to_num(at) - (needed.left, needed.top), 0, (needed.width - 1, needed.height - 1))
+            places = near.astype(np.intp)
+            share *= 1 - bars[places[..., 1], places[..., 0]]
+        return share
 
 
 class _Stamps:
@@ -275,10 +314,8 @@ class _Stamps:
             self.canvas = self.canvas.with_pixels(window, pixels, self.canvas.cover(window))
 
 
-def lay_stroke(
-    canvas: Canvas, bare: Canvas, stroke: StrokeAt, origin: Read | None = None, filmed: Read | None = None
-) -> Canvas:
+def lay_stroke(canvas: Canvas, bare: Canvas, stroke: StrokeAt, sources: StrokeSources = StrokeSources()) -> Canvas:
     """Return a canvas with a whole stroke laid on it; see `StrokeInHand`."""
-    hand = StrokeInHand(canvas, bare, stroke, origin, filmed)
+    hand = StrokeInHand(canvas, bare, stroke, sources)
     hand.add(stroke.points.values)
     return hand.canvas.counted_after(canvas)

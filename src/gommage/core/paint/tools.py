@@ -36,6 +36,10 @@ class Ground(Protocol):
         """Return the canvas as it was before the stroke."""
         ...
 
+    def left_out(self, window: Window) -> Picture | None:
+        """Return where there are no surroundings that a source could be fitted to, (h, w) 0 to 1; None: nowhere."""
+        ...
+
     def bare(self, window: Window) -> Picture:
         """Return the canvas before all strokes."""
         ...
@@ -91,7 +95,7 @@ def _heal(ground: Ground, window: Window, mask: Picture) -> Picture:
     inner = window.within(wide)
     whole = np.zeros((wide.height, wide.width), np.float32)
     whole[inner] = mask
-    return heal(ground.below(wide), ground.source(wide), whole)[inner]
+    return heal(ground.below(wide), ground.source(wide), whole, ground.left_out(wide))[inner]
 
 
 def _restore(ground: Ground, window: Window, mask: Picture) -> Picture:
