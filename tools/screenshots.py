@@ -14,10 +14,13 @@ from pathlib import Path
 
 import numpy as np
 import platformdirs
+from msgspec.structs import replace as msgspec_replace
 from PySide6.QtCore import QPoint, QPointF, QRect, Qt
 from PySide6.QtGui import QColor, QPainter
+from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication, QDialog
 
+from gommage.app.desk import Life, Lists
 from gommage.app.dialogs.footage import FootageDialog
 from gommage.app.dialogs.recovery import RecoveryDialog
 from gommage.app.dialogs.render import RenderDialog
@@ -34,6 +37,8 @@ from gommage.demo import make_demo
 from gommage.demo.crosses import make_crosses
 from gommage.demo.crosses_job import held_out
 from gommage.demo.job import HOME_FRAME, cleaned
+from gommage.demo.reel import DUST, make_reel, scratch_line
+from gommage.demo.reel_job import cured
 
 SIZE = 1280, 800
 PLAIN = {
@@ -42,8 +47,8 @@ PLAIN = {
 }  # fmt: skip
 PATIENCE_S = 120
 VIEWS = (
-    "start", "follow", "pins", "points", "sheet", "square_on", "cover", "hold_out", "mould", "keys", "fill", "match",
-    "check", "light_theme", "open_footage", "render", "recover",
+    "start", "follow", "pins", "points", "sheet", "square_on", "cover", "hold_out", "mould", "keys", "fill", "paint",
+    "strokes", "match", "check", "light_theme", "open_footage", "render", "recover",
 )  # fmt: skip
 
 
@@ -73,6 +78,7 @@ class Photographer:
         self.window.resize(*SIZE)
         self.window.show()
         self._crosses: Project | None = None
+        self._reel: Project | None = None
         folder.mkdir(parents=True, exist_ok=True)
 
     def take(self, name: str, arrange: Callable[[], QDialog | None]) -> None:
@@ -243,6 +249,47 @@ class Photographer:
         self.crosses(look=Look.OUTSIDE, slot=Slot.HOLD_OUTS, part_id="hair-left", tool="edit", reach=Reach.MARKED)
         self.window.session.set_desk(marked=(1035, 1078), keys=(1041, 1061))
         self.window.viewer.show_around(570, 560, 1.6)
+
+    def reel(self, frame: int, **changes: object) -> None:
+        """Begin a view of the old reel, painted on."""
+        window = self.window
+        if self._reel is None:
+            demo = make_reel(Path(platformdirs.user_cache_dir("gommage")))
+            self._reel = cured(window.session.engine, demo)
+        if window.session.project is not self._reel:
+            window.session.begin(self._reel)
+        window.session.set_desk(frame=frame, fix_id="dirt", paints_shot=True, look=Look.RESULT, **PLAIN)
+        window.panel.step_chosen.emit(Step.FILL)
+        window.session.set_desk(**changes)
+        window.call("fit_view")
+
+    def paint(self) -> None:
+        """Show a heal brush with a source from two frames before, over a speck that is not painted yet."""
+        speck = max(DUST, key=lambda one: one.radius_px)
+        self.reel(speck.frame, tool="heal", life=Life.THIS, source=None, source_frames=-2, stroke_ids=())
+        session = self.window.session
+        size = 5.0 * speck.radius_px
+        session.set_desk(brush=msgspec_replace(session.desk.brush, size_px=size, softness=0.3))
+        gone = [
+            stroke.id
+            for stroke in session.shot.fix("dirt").touch_up.strokes
+            if stroke.frames and stroke.frames[0].first == stroke.frames[0].last == speck.frame
+        ]
+        session.commit("Remove strokes", edits.remove_strokes, session.shot.id, "dirt", gone)
+        self.window.viewer.show_around(speck.x, speck.y, 3.0)
+        settle(self.window)
+        self.window.viewer.pen_at = QPointF(*self.window.stage.ground().view_from_frame(np.array([speck.x, speck.y])))
+        self.window.stage.refresh()
+        settle(self.window)
+        QTest.qWait(200)
+
+    def strokes(self) -> None:
+        """Show strokes of all frames, one chosen with its group, all of the frame outlined."""
+        self.reel(1030, tool="edit", outlines_strokes=True, lists=Lists.ALL)
+        ids = [stroke.id for stroke in self.window.shot.fix("dirt").touch_up.strokes if stroke.group_id == "scratch"]
+        self.window.session.set_desk(stroke_ids=tuple(ids))
+        x, y = scratch_line(1030).mean(axis=0)
+        self.window.viewer.show_around(float(x), float(y), 0.9)
 
     def render(self) -> QDialog:
         """Where to, as what, which frames."""

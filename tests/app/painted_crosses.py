@@ -98,10 +98,9 @@ def judged(window, crosses):
             off = (result - truth)[square]
             tint = (plate - truth)[square][there].mean(axis=0)  # what tape does to the sky
             ratios[index].append(float(result[square][there].mean() / truth[square][there].mean()))
-            if np.hypot.reduce(tint) > STRONG_TINT:
-                lefts[index].append(
-                    abs(float((off[there].mean(axis=0) - off[rim].mean(axis=0)) @ tint / (tint @ tint)))
-                )
+            if index % RED_BUT:
+                more = off[there].mean(axis=0) - off[rim].mean(axis=0)
+                lefts[index].append(abs(float(more @ tint / (tint @ tint))))
     return [(max(left, default=None), float(np.std(ratio))) for left, ratio in zip(lefts, ratios, strict=True)]
 
 

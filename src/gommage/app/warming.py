@@ -21,6 +21,7 @@ def warm_up(check: Callable[[], None]) -> None:
     from gommage.core.follow.align import align, make_pyramid, make_template
     from gommage.core.follow.masks import polygon_mask
     from gommage.core.paint import Canvas, lay_stroke, plainly
+    from gommage.core.paint.kernels import lay_over, told_apart
     from gommage.core.picture import resample
     from gommage.core.picture.colour import show
 
@@ -33,6 +34,8 @@ def warm_up(check: Callable[[], None]) -> None:
     stroke = Stroke(id="warm", points=Array([[4.0, 4.0, 1.0], [9.0, 9.0, 1.0]]), brush=Brush(size_px=4.0))
     canvas = Canvas(small)
     lay_stroke(canvas, canvas, plainly(stroke))
+    told_apart(small, small, small[..., 0], small.copy())
+    lay_over(small.copy(), small, small[..., 0])
     check()
     area = polygon_mask([np.array([[12.0, 12.0], [52.0, 12.0], [52.0, 52.0], [12.0, 52.0]])], Window.of(64, 64))
     texture = np.random.default_rng(0).random((64, 64)).astype(np.float32)

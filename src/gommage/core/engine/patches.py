@@ -261,6 +261,8 @@ class Patches:
 
     def _over(self, inputs: FixInputs, canvas: Canvas, window: Window, level: int, check: Check) -> Patch:
         """Return a window of a fix whose strokes are on a canvas: what covers the picture below, and how far."""
+        from gommage.core.paint.kernels import told_apart  # compiled code is loaded late
+
         fill = inputs.untouched
         cover: Picture = np.zeros((window.height, window.width), np.float32)
         lights: tuple[Light, ...] = (Light.none(window),)
@@ -272,13 +274,12 @@ class Patches:
                 lights = patch.lights
         cover = np.float32(1) - (1 - cover) * (1 - canvas.cover(window))
         below = self.composited(inputs.footage, inputs.frame, window, level, inputs.below, check=check)
-        painted, share = canvas.read(window), cover[..., None]
-        with np.errstate(divide="ignore", invalid="ignore"):
-            pixels = np.where(share >= 1, painted, np.where(share > 0, below + (painted - below) / share, below))
+        pixels = np.empty_like(below)
+        told_apart(canvas.read(window), below, cover, pixels)
         alpha = cover * np.float32(inputs.opacity)
         if inputs.hold_outs.parts:
             alpha = alpha * (1 - self.matte(inputs.footage, inputs.hold_outs, window, level, check))
-        return Patch(window, pixels.astype(np.float32), alpha, lights)
+        return Patch(window, pixels, alpha, lights)
 
     def laid(self, inputs: FixInputs, check: Check = _never) -> Laid | None:
         """Return a fix's fill with a margin around its cover, lit, without grain; its strokes with it."""
@@ -367,11 +368,10 @@ def _ring_window(inputs: LightInputs, level: int) -> Window:
 
 def composite(out: Picture, window: Window, patch: Patch) -> None:
     """Lay a patch over a window of the picture, in place; where alpha is 0 nothing is touched."""
+    from gommage.core.paint.kernels import lay_over  # compiled code is loaded late
+
     shared = patch.window & window
     if shared.is_empty:
         return
-    region = out[shared.within(window)]
-    alpha = patch.alpha[shared.within(patch.window)][..., None]
-    pixels = patch.pixels[shared.within(patch.window)]
-    region += (pixels - region) * alpha
-    np.copyto(region, pixels, where=alpha >= 1)  # the very bits, where nothing of what lies below is seen
+    inside = shared.within(patch.window)
+    lay_over(out[shared.within(window)], patch.pixels[inside], patch.alpha[inside])

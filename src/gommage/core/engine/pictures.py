@@ -212,26 +212,26 @@ class Pictures:
             done, canvas = 0, blank
             for count in range(len(strokes) - 1, 0, -1):
                 found = self._cache.get(runs[count])
-                if found is not None and found[0] == strokes[:count]:
-                    done, canvas = count, found[1]
+                if found is not None and found.strokes == strokes[:count]:
+                    done, canvas = count, found.canvas
                     break
             for count in range(done, len(strokes)):
                 check()
                 canvas = lay_stroke(canvas, blank, strokes[count], sources)
                 if count + 1 < len(strokes):
-                    self._cache.put(runs[count + 1], (strokes[: count + 1], canvas))
+                    self._cache.put(runs[count + 1], _Run(strokes[: count + 1], canvas))
             return canvas
 
         whole = runs[len(strokes)]
         while True:
-            known, canvas = self._cache.get_or_make(whole, lambda: (strokes, paint()), check)
-            if known == strokes:
-                return canvas
-            self._cache.put(whole, (strokes, paint()))  # two runs of one fingerprint: the later one is kept
+            found = self._cache.get_or_make(whole, lambda: _Run(strokes, paint()), check)
+            if found.strokes == strokes:
+                return found.canvas
+            self._cache.put(whole, _Run(strokes, paint()))  # two runs of one fingerprint: the later one is kept
 
     def keep_painted(self, name: Hashable, strokes: tuple[StrokeAt, ...], canvas: Canvas) -> None:
         """Keep what the hand painted, so that it need not be painted again; see `painted`."""
-        self._cache.put(_runs(name, strokes)[len(strokes)], (strokes, canvas))
+        self._cache.put(_runs(name, strokes)[len(strokes)], _Run(strokes, canvas))
 
     def splines(
         self, key: CanvasKey, window: Window, level: int, freed: Freed | None, canvas: Canvas | None = None,
@@ -282,6 +282,19 @@ class Pictures:
             return np.ascontiguousarray(spline_coefficients(pixels)[block.within(wide)])
 
         return self._cache.get_or_make(name, prepare, check)
+
+
+@dataclass(frozen=True, slots=True)
+class _Run:
+    """A canvas and the strokes that lie on it. The strokes are the document's: they count for little here."""
+
+    strokes: tuple[StrokeAt, ...]
+    canvas: Canvas
+
+    @property
+    def nbytes(self) -> int:
+        """Memory that it holds."""
+        return self.canvas.nbytes + 8 * len(self.strokes)
 
 
 def _runs(name: Hashable, strokes: tuple[StrokeAt, ...]) -> list[Hashable]:

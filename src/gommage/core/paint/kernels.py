@@ -1,11 +1,11 @@
-"""Compiled loops of painting: the dabs of a brush and the membrane of healing."""
+"""Compiled loops of painting: dabs, the membrane of healing, paint put over a picture and told from it again."""
 
 from __future__ import annotations
 
 import numpy as np
 from numba import njit
 
-__all__ = ["lay_dabs", "relax", "walk_dabs"]
+__all__ = ["lay_dabs", "lay_over", "relax", "told_apart", "walk_dabs"]
 
 
 @njit(cache=True, nogil=True)
@@ -96,3 +96,35 @@ def relax(values, free, sweeps, push):  # type: ignore[no-untyped-def]
                             + values[row, east, c]
                         )
                         values[row, column, c] += push * (mean - values[row, column, c])
+
+
+@njit(cache=True, nogil=True)
+def lay_over(region, pixels, alpha):  # type: ignore[no-untyped-def]
+    """Lay pixels (h, w, 3) over a region by alpha (h, w), in place; at alpha 0 nothing changes, at 1 bits are copied."""
+    for row in range(region.shape[0]):
+        for column in range(region.shape[1]):
+            share = alpha[row, column]
+            if share == 0:
+                continue
+            for c in range(3):
+                if share >= 1:
+                    region[row, column, c] = pixels[row, column, c]
+                else:
+                    below = region[row, column, c]
+                    region[row, column, c] = below + (pixels[row, column, c] - below) * share
+
+
+@njit(cache=True, nogil=True)
+def told_apart(painted, below, cover, out):  # type: ignore[no-untyped-def]
+    """Set `out` (h, w, 3) to the paint that, laid over `below` by its cover (h, w), gives `painted`."""
+    for row in range(out.shape[0]):
+        for column in range(out.shape[1]):
+            share = cover[row, column]
+            for c in range(3):
+                under = below[row, column, c]
+                if share >= 1:
+                    out[row, column, c] = painted[row, column, c]
+                elif share > 0:
+                    out[row, column, c] = under + (painted[row, column, c] - under) / share
+                else:
+                    out[row, column, c] = under

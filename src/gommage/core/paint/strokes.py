@@ -197,12 +197,24 @@ class StrokeInHand:
         """Lay dabs each of which moves what is under it by the way from the one before."""
         last, self._dragged = self._dragged, dabs[-1]
         rows = dabs if last is None else np.vstack([last, dabs])
+        far = float(np.abs(np.diff(rows[:, :2], axis=0)).max(initial=0.0))
+        region = around(rows[:, :2], float(rows[:, 2].max()) + MARGIN_PX + far + 3) & self.bounds
+        if region.is_empty or len(rows) < 2:
+            return None
+        pixels, cover = self.canvas.read(region).copy(), self.canvas.cover(region)
         touched = Window(0, 0, 0, 0)
         for before, dab in pairwise(rows):
-            touched = touched | self._drag_one(before, dab)
-        return None if touched.is_empty else touched
+            touched = touched | self._drag_one(before, dab, region, pixels, cover)
+        if touched.is_empty:
+            return None
+        inside = touched.within(region)
+        self.canvas = self.canvas.with_pixels(touched, pixels[inside], cover[inside])
+        return touched
 
-    def _drag_one(self, before: NDArray[np.float64], dab: NDArray[np.float64]) -> Window:
+    def _drag_one(
+        self, before: NDArray[np.float64], dab: NDArray[np.float64], region: Window, pixels: Picture, cover: Picture
+    ) -> Window:
+        """Lay one dab into a region of the canvas, in place; returns what of the picture it changed."""
         from gommage.core.paint.kernels import lay_dabs  # compiled code is loaded late
 
         window = around(dab[None, :2], dab[2] + MARGIN_PX) & self.bounds
@@ -212,15 +224,16 @@ class StrokeInHand:
         lay_dabs(dab[None], self.brush.softness, 1.0, window.left, window.top, mask)
         dx, dy = dab[:2] - before[:2]
         needed = window.grown(int(np.ceil(max(abs(dx), abs(dy)))) + 2) & self.bounds
-        crop, below = self.canvas.read(needed), self.canvas.read(window)
+        crop, below = pixels[needed.within(region)], pixels[window.within(region)]
         x, y = np.meshgrid(np.arange(window.left, window.right), np.arange(window.top, window.bottom))
         moved = cv2.remap(
             np.ascontiguousarray(crop), (x - needed.left - dx).astype(np.float32),
             (y - needed.top - dy).astype(np.float32), cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE,
         )  # fmt: skip
         alpha = mask * np.float32(self.brush.strength * self.brush.opacity)
-        pixels = self._in_channels(below, below + (moved - below) * alpha[..., None])
-        self.canvas = self.canvas.with_pixels(window, pixels, self._covering(self.canvas.cover(window), alpha))
+        inside = window.within(region)
+        cover[inside] = self._covering(cover[inside], alpha)
+        pixels[inside] = self._in_channels(below, below + (moved - below) * alpha[..., None])
         return window
 
     # -- what the brush may look at ---------------------------------------------------------------------------
