@@ -26,6 +26,7 @@ import cv2
 import numpy as np
 from msgspec.structs import replace
 
+from benchmarks.painting import touch_up_seconds
 from benchmarks.shots import FIRST, filmed, motion, rectangle, shot_on_disk, texture
 from gommage.app.warming import warm_up
 from gommage.core.cover import matte_at, matte_pixels
@@ -446,11 +447,21 @@ def matte_rows() -> list[Row]:
     ]
 
 
+def touch_up_rows(folder: Path) -> list[Row]:
+    cold, last, first = touch_up_seconds(folder, WIDTH, HEIGHT)
+    what = "500 strokes of all tools on a 1920x1080 frame"
+    return [
+        Row(f"{what}, cold", cold * 1000, "ms", "400", "150", cold),
+        Row(f"{what}, the last one changed", last * 1000, "ms", "20", "", last),
+        Row(f"{what}, the first one changed", first * 1000, "ms", "60", "", first),
+    ]
+
+
 def measure() -> list[Row]:
     rows = [*follow_rows(), *matte_rows()]
     pen_hd = partial(pen_rows, width=WIDTH, height=HEIGHT, must="12/20", aim="8/12")
     pen_4k = partial(pen_rows, width=3840, height=2160, must="20/35", aim="10/16")
-    for make in (pen_hd, pen_4k, evaluate_row, window_rows, view_row, project_rows, memory_row):
+    for make in (pen_hd, pen_4k, touch_up_rows, evaluate_row, window_rows, view_row, project_rows, memory_row):
         with tempfile.TemporaryDirectory() as folder:
             made = make(Path(folder))
             rows.extend(made if isinstance(made, list) else [made])

@@ -278,7 +278,9 @@ class Photographer:
         session.commit("Remove strokes", edits.remove_strokes, session.shot.id, "dirt", gone)
         self.window.viewer.show_around(speck.x, speck.y, 3.0)
         settle(self.window)
-        self.window.viewer.pen_at = QPointF(*self.window.stage.ground().view_from_frame(np.array([speck.x, speck.y])))
+        self.window.viewer.pen_at = QPointF(
+            *self.window.stage.ground().view_from_frame(np.array([speck.x + 1.5 * speck.radius_px, speck.y]))
+        )
         self.window.stage.refresh()
         settle(self.window)
         QTest.qWait(200)

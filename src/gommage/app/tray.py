@@ -48,6 +48,8 @@ DRAW_HINTS = {
 MORE_HINTS = {
     "draw": "Drag while clicking pulls handles out. A click on the first point closes the line, one on the last leaves "
     "it open. Escape drops it.",
+    "strokes": "Shift chooses more. A drag moves what is chosen; with Alt its source stays. The source's own outline can be "
+    "dragged, too. Delete removes, Escape lets go.",
     "edit": "Shift chooses more points; beside the shape a box chooses, with Alt a lasso, with Control a touch. "
     "Control on the line adds a point, on a point removes it. Alt pulls handles out of a point.",
 }
@@ -120,7 +122,8 @@ class Tray(QWidget):
     def show_hint(self, ground: Ground) -> None:
         """Say what the tool in hand does here."""
         self.hint.setText(hint_of(ground))
-        self.hint.setToolTip(MORE_HINTS.get(ground.desk.tool, ""))
+        is_strokes = ground.desk.tool == "edit" and ground.desk.step is Step.FILL
+        self.hint.setToolTip(MORE_HINTS.get("strokes" if is_strokes else ground.desk.tool, ""))
 
 
 def _tools_of(desk: Desk) -> tuple[object, ...]:
@@ -148,7 +151,7 @@ def hint_of(ground: Ground) -> str:
     if desk.redraws:
         return "Draw the stroke's path anew; Escape lets it be"
     if desk.tool == "edit" and desk.step is Step.FILL:
-        return "Touch strokes or drag a box to choose; drag to move, with Alt without the source"
+        return "Touch or box strokes to choose, drag to move"
     if desk.tool == "edit":
         if desk.has_box:
             return "Corners and sides scale, the knob turns; with Control perspective and shear"

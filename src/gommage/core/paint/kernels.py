@@ -100,7 +100,7 @@ def relax(values, free, sweeps, push):  # type: ignore[no-untyped-def]
 
 @njit(cache=True, nogil=True)
 def lay_over(region, pixels, alpha):  # type: ignore[no-untyped-def]
-    """Lay pixels (h, w, 3) over a region by alpha (h, w), in place; at alpha 0 nothing changes, at 1 bits are copied."""
+    """Lay pixels (h, w, 3) over a region by alpha (h, w), in place: at 0 nothing changes, at 1 bits are copied."""
     for row in range(region.shape[0]):
         for column in range(region.shape[1]):
             share = alpha[row, column]
