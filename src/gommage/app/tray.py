@@ -48,8 +48,8 @@ DRAW_HINTS = {
 MORE_HINTS = {
     "draw": "Drag while clicking pulls handles out. A click on the first point closes the line, one on the last leaves "
     "it open. Escape drops it.",
-    "strokes": "Shift chooses more. A drag moves what is chosen; with Alt its source stays. The source's own outline can be "
-    "dragged, too. Delete removes, Escape lets go.",
+    "strokes": "Shift chooses more. A drag moves what is chosen; with Alt its source stays. The source's outline "
+    "can be dragged, too. Delete removes, Escape lets go.",
     "edit": "Shift chooses more points; beside the shape a box chooses, with Alt a lasso, with Control a touch. "
     "Control on the line adds a point, on a point removes it. Alt pulls handles out of a point.",
 }

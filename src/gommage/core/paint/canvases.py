@@ -72,8 +72,8 @@ class Canvas:
         self._base = base
         self._tiles = tiles or {}
         self.bounds = Window.of(base.shape[1], base.shape[0])
-        self.nbytes = 0
-        """Memory that it holds beyond what it was painted on; set by `counted_after`."""
+        self.nbytes = 0 if tiles else base.nbytes
+        """Memory that it holds: all of it while blank, else what it holds beyond another, see `counted_after`."""
 
     def read(self, window: Window) -> Picture:
         """Return the pixels of a window within the picture, (h, w, 3); not to be modified."""
