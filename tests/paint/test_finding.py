@@ -80,6 +80,13 @@ def test_another_frame_is_best_unless_it_shows_the_thing_as_well():
     assert 8 not in {one.frame for one in best_sources(here, EVERYWHERE, AT, RADIUS, 7, (blocked,))}
 
 
+@pytest.mark.parametrize("by", [(1, 0), (0, -2), (2, 1)])
+def test_a_frame_in_register_but_for_a_slip_shows_the_thing_as_well(by):
+    here = with_thing(TEXTURE)
+    slipped = Other(6, np.roll(here, by, (0, 1)), EVERYWHERE)
+    assert 6 not in {one.frame for one in best_sources(here, EVERYWHERE, AT, RADIUS, 7, (slipped,))}
+
+
 def test_nothing_known_around_finds_nothing():
     assert best_sources(TEXTURE, ~EVERYWHERE, AT, RADIUS, 7) == ()
     assert best_sources(TEXTURE, EVERYWHERE, (-50, 0), RADIUS, 7) == ()

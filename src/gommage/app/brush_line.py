@@ -126,7 +126,7 @@ class BrushLine(QWidget):
     def _popup(self) -> QFrame:
         """Return what is shown under the button with more of the brush."""
         popup = QFrame(self, Qt.WindowType.Popup)
-        popup.setObjectName("panel")
+        popup.setObjectName("popup")
         self.form = BrushForm("the next stroke")
         self.form.brush_changed.connect(lambda fields, _: self._set_brush(**fields))
         self.form.source_changed.connect(lambda fields, _: self._set_source(**fields))
@@ -149,7 +149,9 @@ class BrushLine(QWidget):
     def _show_more(self) -> None:
         self._show_form(self._session.desk)
         self.popup.adjustSize()
-        self.popup.move(self.more.mapToGlobal(self.more.rect().bottomLeft()))
+        place = self.more.mapToGlobal(self.more.rect().bottomLeft())
+        end = self.mapToGlobal(self.rect().bottomRight()).x()
+        self.popup.move(min(place.x(), end - self.popup.width()), place.y())
         self.popup.show()
 
     def _show_form(self, desk: Desk) -> None:

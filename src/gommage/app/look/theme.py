@@ -104,6 +104,7 @@ def _sheet(t: Theme) -> str:
     QMenuBar::item {{ padding: 4px 9px; background: transparent; }}
     QMenuBar::item:selected, QMenu::item:selected {{ background: {t.raised}; }}
     QMenu {{ border: 1px solid {t.line}; }}
+    QFrame#popup {{ background: {t.panel}; border: 1px solid {t.quiet}; border-radius: 4px; }}
     QMenu::item {{ padding: 5px 24px 5px 12px; }}
     QMenu::item:disabled {{ color: {t.quiet}; }}
     QMenu::separator {{ height: 1px; background: {t.line}; margin: 4px 8px; }}

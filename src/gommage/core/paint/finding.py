@@ -24,6 +24,8 @@ FAR_SHARE = 0.3
 """How much worse a place at the end of the search may be held to be than one beside the brush."""
 SAME = 1.6
 """What differs inside the brush by no more than this times what differs around it shows the same thing once more."""
+SLIPS = tuple((dy, dx) for dy in range(-2, 3) for dx in range(-2, 3))
+"""A frame that is brought into register may be off by so much: the thing is then looked for there as well."""
 LEAST_NOISE = 2e-3
 """Of the level: so much two pictures always differ."""
 
@@ -143,12 +145,17 @@ def _in_other(
     shared = weight * known
     if shared.sum() < LEAST_KNOWN:
         return None
-    around = _spread(there - here, shared)
-    offset = ((there - here) * shared[..., None]).sum(axis=(0, 1)) / shared.sum()
-    inside = float(np.sqrt((((there - here - offset)[disc]) ** 2).mean()))
-    if inside <= SAME * max(around, LEAST_NOISE * level):
+    if any(_shows_the_same(np.roll(there, by, (0, 1)), here, shared, disc, level) for by in SLIPS):
         return None
-    return Candidate(0, 0, other.frame, around / level)
+    return Candidate(0, 0, other.frame, _spread(there - here, shared) / level)
+
+
+def _shows_the_same(there: Picture, here: Picture, weight: Picture, disc: Mask, level: float) -> bool:
+    """Return whether two pictures differ no more inside the brush than around it."""
+    difference = there - here
+    offset = (difference * weight[..., None]).sum(axis=(0, 1)) / weight.sum()
+    inside = float(np.sqrt(((difference - offset)[disc] ** 2).mean()))
+    return inside <= SAME * max(_spread(difference, weight), LEAST_NOISE * level)
 
 
 def _beside(
