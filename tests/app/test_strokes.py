@@ -7,7 +7,7 @@ from PySide6.QtWidgets import QCheckBox, QComboBox, QMenu
 
 from gommage.app.desk import Life, Lists
 from gommage.app.picture.overlays import overlay_of
-from gommage.core.document import Array, Frames, Shape, Stroke, edits
+from gommage.core.document import Array, Frames, Shape, Stroke, edits, value_at
 from gommage.core.engine import Step
 from tests.app.driving import ALT, CTRL, SHIFT, at_view, click, drag, find, move, press
 from tests.app.painting import choose, strokes, type_in
@@ -214,6 +214,28 @@ def test_groups_are_named_faded_switched_and_go(three):
     three.session.set_desk(stroke_ids=(here.id,))
     three.call("ungroup_strokes")
     assert strokes(three)[2].group_id == ""
+    settle(three)
+
+
+def test_a_groups_fade_is_keyed(three):
+    three.session.set_desk(stroke_ids=tuple(one.id for one in strokes(three)))
+    press(three, (Qt.Key.Key_G, CTRL | SHIFT))
+    (group,) = three.desk.fix(three.session.project).touch_up.groups
+
+    def ask(words):
+        part(three).groups.menu_asked.emit(group.id, three.mapToGlobal(three.rect().center()))
+        menu = next(one for one in three.findChildren(QMenu, "strokes_menu") if one.isVisible())
+        next(one for one in menu.actions() if one.text() == words).trigger()
+        menu.close()
+        return three.desk.fix(three.session.project).touch_up.groups[0].opacity
+
+    assert value_at(ask("Fade: key it here"), 1001) == 1
+    three.session.go_to(1005)
+    part(three).fade.value_changed.emit(20.0, True)
+    opacity = three.desk.fix(three.session.project).touch_up.groups[0].opacity
+    assert [(key.frame, key.value) for key in opacity.keys] == [(1003, 1.0), (1005, pytest.approx(0.2))]
+    assert 0.2 < value_at(opacity, 1004) < 1
+    assert ask("Fade: no more keys") == pytest.approx(0.2)
     settle(three)
 
 

@@ -32,7 +32,18 @@ from gommage.core.document import (
     Track,
     edits,
 )
-from gommage.core.engine import Engine, LiveStroke, Look, RenderTarget, ViewRequest, render, told_of_stroke, view_pixels
+from gommage.core.engine import (
+    Engine,
+    LiveStroke,
+    Look,
+    MatteTarget,
+    RenderTarget,
+    ViewRequest,
+    render,
+    told_of_stroke,
+    view_pixels,
+    write_mattes,
+)
 from gommage.core.engine.views import shown_pixels
 from gommage.core.geometry import Window, composed, scaling, shift
 from gommage.core.picture import read_picture
@@ -309,3 +320,12 @@ def test_what_hides_a_stroke_or_leaves_it_out_is_told(engine, dirty_shot):
     assert "behind what is held out on 5 frames from 1001 to 1005" in words
     free = dab(x=30, frames=((1002, 1004),), source=BEFORE, surface_id="wall")
     assert told_of_stroke(engine, shot, fix, free) == ""
+
+
+def test_written_mattes_hold_what_strokes_cover(engine, dirty_shot, tmp_path):
+    shot = fixed(dirty_shot, dab(tool=Tool.COLOUR))
+    (path,) = write_mattes(engine, shot, MatteTarget(tmp_path, "dust", "exr-half"), [1003], shot.fixes[0])
+    matte = read_picture(path, "Linear Rec.709 (sRGB)")[..., 0]
+    assert matte[46, 66] == 1
+    assert matte[46, 90] == 0
+    assert matte.sum() == pytest.approx(np.pi * 12**2, rel=0.05)

@@ -18,7 +18,20 @@ from gommage.app.lists.summaries import life_words
 from gommage.app.look.controls import DragNumber, Section, ValueRow, choice, heading, pick, quiet, rule, tool_button
 from gommage.app.picture.stage import Stage
 from gommage.app.session import Session
-from gommage.core.document import Brush, Frames, Group, Painting, Project, Shot, Stroke, edits, is_within, value_at
+from gommage.core.document import (
+    Brush,
+    Frames,
+    Group,
+    Keys,
+    Painting,
+    Project,
+    Shot,
+    Stroke,
+    edits,
+    is_within,
+    value_at,
+    with_key,
+)
 
 __all__ = ["StrokesPart"]
 
@@ -139,7 +152,16 @@ class StrokesPart(QWidget):
     def _on_fade(self, value: float, is_final: bool) -> None:
         group = self._group()
         if group is not None:
-            self._change_group("Fade group", group.id, is_final, opacity=value / 100)
+            frame, share = self._session.desk.frame, value / 100
+            opacity = with_key(group.opacity, frame, share) if isinstance(group.opacity, Keys) else share
+            self._change_group("Fade group", group.id, is_final, opacity=opacity)
+
+    def _key_fade(self, group: Group) -> None:
+        """Let the fade change over time from now on, with a key on this frame; or let it rest as it is here."""
+        frame = self._session.desk.frame
+        value = value_at(group.opacity, frame)
+        opacity = value if isinstance(group.opacity, Keys) else with_key(group.opacity, frame, value)
+        self._change_group("Key the fade", group.id, opacity=opacity)
 
     def _change(self, is_final: bool, edit: Any, **fields: Any) -> None:
         desk = self._session.desk
@@ -189,6 +211,8 @@ class StrokesPart(QWidget):
         menu.addAction("Rename", lambda: self.groups.edit(self.groups.rows.index_of(group_id)))
         words = "Switch off" if group.is_on else "Switch on"
         menu.addAction(words, partial(self._change_group, words, group_id, is_on=not group.is_on))
+        keyed = isinstance(group.opacity, Keys)
+        menu.addAction("Fade: no more keys" if keyed else "Fade: key it here", partial(self._key_fade, group))
         frames = menu.addMenu("Frames")
         for life, name in LIFE_WORDS.items():
             those: tuple[Frames, ...] = frames_of(replace(desk, life=life))
@@ -228,7 +252,9 @@ class StrokesPart(QWidget):
         for group in painting.groups:
             count = sum(stroke.group_id == group.id for stroke in painting.strokes)
             fade = value_at(group.opacity, desk.frame)
-            detail = f"{count}, {life_words(group.frames)}" + (f", {fade:.0%}" if fade < 1 else "")
+            is_keyed = isinstance(group.opacity, Keys)
+            shown = f", {fade:.0%}" + (" keyed" if is_keyed else "") if fade < 1 or is_keyed else ""
+            detail = f"{count}, {life_words(group.frames)}{shown}"
             rows.append(Row(group.id, group.name, detail, group.is_on))
         self.groups.rows.set_rows(tuple(rows))
 

@@ -85,6 +85,7 @@ from gommage.core.document.records import (
     new_id,
     share_between,
     value_at,
+    with_key,
 )
 
 __all__ = [
@@ -178,5 +179,6 @@ __all__ = [
     "share_between",
     "store",
     "value_at",
+    "with_key",
     "without_pins",
 ]

@@ -10,7 +10,7 @@ import numpy as np
 from gommage.core.check import FrameMeasures
 from gommage.core.document import CleanPlate, Fix, Footage, Matte, Shot, Surface
 from gommage.core.engine.cache import Cache, default_budget_bytes
-from gommage.core.engine.inputs import frame_inputs, grain_of_surface, inputs_at, matte_on
+from gommage.core.engine.inputs import frame_inputs, grain_of_surface, inputs_at, matte_inputs, matte_on
 from gommage.core.engine.measuring import measured
 from gommage.core.engine.patches import Patch, Patches
 from gommage.core.engine.pictures import Pictures
@@ -83,6 +83,29 @@ class Engine:
         """Return a window of a matte of a shot on a frame, the whole picture if none is given: (h, w) float32."""
         window = window or shot.footage.bounds.scaled(scale)
         return self.pictures.matte(shot.footage, matte_on(shot, matte, frame), window, scale, check)
+
+    def laid_matte(
+        self, shot: Shot, frame: int, fix_id: str = "", window: Window | None = None, level: int = 0,
+        check: Check = _never,
+    ) -> Picture:  # fmt: skip
+        """Return how far a fix covers a window of a frame, strokes with it; all fixes if none is named.
+
+        Returns
+        -------
+        (h, w) float32
+            The union of their alphas, hold-outs taken away.
+        """
+        window = window or shot.footage.bounds.scaled(scale_of(level))
+        out = np.zeros((window.height, window.width), np.float32)
+        for matte in matte_inputs(shot, frame, fix_id):
+            np.maximum(out, self.patches.alpha(matte, window, level, check), out=out)
+        painted = [fix for fix in shot.fixes if fix.touch_up.strokes and fix_id in ("", fix.id)]
+        for inputs in (inputs_at(shot, fix, frame) for fix in painted):
+            patch = self.patches.patch(inputs, level, check) if inputs is not None and inputs.strokes else None
+            if patch is not None and not (shared := patch.window & window).is_empty:
+                there = out[shared.within(window)]
+                np.maximum(there, patch.alpha[shared.within(patch.window)], out=there)
+        return out
 
     # -- results --------------------------------------------------------------------------------------------
 

@@ -13,7 +13,6 @@ from numpy.typing import NDArray
 from gommage.core.cover.files import Numbering, channels_in, matte_picture, numbering, open_matte
 from gommage.core.document import Fix, FrameRange, Matte, Shot
 from gommage.core.engine.evaluate import Engine
-from gommage.core.engine.inputs import matte_inputs
 from gommage.core.engine.render import refuse_sources
 from gommage.core.picture import Picture
 from gommage.core.picture.writing import STILL_FORMATS, write_still
@@ -99,7 +98,7 @@ def write_mattes(
     fix : Fix, optional
         All fixes of the shot if left out.
     part_ids : tuple of str
-        Parts of the fix's cover and hold-outs alone; none for the fix's whole matte, hold-outs taken away.
+        Parts of the fix's cover and hold-outs alone; none for its whole matte, strokes with it, hold-outs taken away.
 
     Returns
     -------
@@ -119,13 +118,11 @@ def write_mattes(
     written, plates = [], engine.plates(shot.footage)
     for count, frame in enumerate(frames, 1):
         check()
-        pixels = np.zeros((shot.footage.height, shot.footage.width), np.float32)
         if part_ids and fix is not None:
             parts = tuple(part for part in (*fix.cover.parts, *fix.hold_outs.parts) if part.id in part_ids)
             pixels = engine.matte(shot, Matte(parts=parts), frame)
         else:
-            for one in matte_inputs(shot, frame, fix.id if fix is not None else ""):
-                np.maximum(pixels, engine.patches.alpha(one, shot.footage.bounds), out=pixels)
+            pixels = engine.laid_matte(shot, frame, fix.id if fix is not None else "")
         path = target.folder / f"{target.name}.{frame:04d}{form.suffix}"
         refuse_sources(path, shot, Path(plates.file_of(frame)))
         write_still(path, _stored(pixels, form.dtype), bits=form.bits)

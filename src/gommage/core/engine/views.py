@@ -15,7 +15,7 @@ from numpy.typing import NDArray
 
 from gommage.core.document import Shot
 from gommage.core.engine.evaluate import Engine
-from gommage.core.engine.inputs import FixInputs, frame_inputs, inputs_at, matte_inputs
+from gommage.core.engine.inputs import frame_inputs, matte_inputs
 from gommage.core.engine.patches import NOTHING_IN_HAND, InHand
 from gommage.core.fill import canvas_key
 from gommage.core.geometry import Mapping, Window, around, growth, scaling, spanning, then
@@ -263,24 +263,8 @@ def _fix_of(request: ViewRequest) -> str:
 
 
 def _matte(engine: Engine, request: ViewRequest, window: Window, level: int, check: Check) -> Picture:
-    """Return the union of all alphas over a window, (h, w)."""
-    out = np.zeros((window.height, window.width), np.float32)
-    for matte in matte_inputs(request.shot, request.frame, _fix_of(request)):
-        np.maximum(out, engine.patches.alpha(matte, window, level, check), out=out)
-    for inputs in _with_strokes(request):
-        patch = engine.patches.patch(inputs, level, check)
-        if patch is not None and not (shared := patch.window & window).is_empty:
-            there = out[shared.within(window)]
-            np.maximum(there, patch.alpha[shared.within(patch.window)], out=there)
-    return out
-
-
-def _with_strokes(request: ViewRequest) -> list[FixInputs]:
-    """Return the inputs of fixes whose matte is shown and that have strokes on the frame: these are part of it."""
-    shot, fix_id = request.shot, _fix_of(request)
-    fixes = [fix for fix in shot.fixes if fix.touch_up.strokes and fix_id in ("", fix.id)]
-    found = [inputs_at(shot, fix, request.frame) for fix in fixes]
-    return [inputs for inputs in found if inputs is not None and inputs.strokes]
+    """Return the union of all alphas that are looked at over a window, (h, w)."""
+    return engine.laid_matte(request.shot, request.frame, _fix_of(request), window, level, check)
 
 
 def _veiled(engine: Engine, request: ViewRequest, window: Window, level: int, check: Check) -> Picture:

@@ -104,6 +104,7 @@ from gommage.core.document.records.times import (
     is_within,
     share_between,
     value_at,
+    with_key,
 )
 
 __all__ = [
@@ -189,4 +190,5 @@ __all__ = [
     "new_id",
     "share_between",
     "value_at",
+    "with_key",
 ]

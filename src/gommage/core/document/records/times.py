@@ -8,7 +8,7 @@ from itertools import pairwise
 
 from gommage.core.document.records.base import Record
 
-__all__ = ["Ease", "Frames", "FrameRange", "Key", "Keyed", "Keys", "is_within", "share_between", "value_at"]
+__all__ = ["Ease", "Frames", "FrameRange", "Key", "Keyed", "Keys", "is_within", "share_between", "value_at", "with_key"]
 
 
 class FrameRange(Record, frozen=True):
@@ -98,6 +98,13 @@ def value_at(keyed: Keyed, frame: int) -> float:
             share = share_between(before.frame, after.frame, frame, before.ease)
             return before.value + share * (after.value - before.value)
     return keyed.keys[-1].value
+
+
+def with_key(keyed: Keyed, frame: int, value: float) -> Keys:
+    """Return a number with a key on a frame; what had none is keyed from now on."""
+    keys = {key.frame: key for key in keyed.keys} if isinstance(keyed, Keys) else {}
+    keys[frame] = Key(frame=frame, value=value, ease=keys[frame].ease if frame in keys else Ease.SMOOTH)
+    return Keys(keys=tuple(keys[one] for one in sorted(keys)))
 
 
 def share_between(first: int, last: int, frame: int, ease: Ease) -> float:
