@@ -34,9 +34,11 @@ from gommage.core.cover.parts import _line
 from gommage.core.document import (
     Array,
     Channel,
+    Fix,
     FrameRange,
     Matte,
     MotionModel,
+    Painted,
     Painting,
     PlaneFollow,
     Project,
@@ -45,6 +47,7 @@ from gommage.core.document import (
     Surface,
     Track,
     VertexKind,
+    edits,
     store,
 )
 from gommage.core.engine import Engine, Look, Step, ViewRequest, view_pixels
@@ -278,17 +281,26 @@ class Screen:
         return time.perf_counter() - begin
 
 
-def pen_rows(folder: Path, width: int, height: int, must: str, aim: str) -> list[Row]:
-    """Strokes through the window's real events, on a plate with 200 strokes; then each is undone."""
+def pen_rows(folder: Path, width: int, height: int, must: str, aim: str, on_shot: bool = False) -> list[Row]:
+    """Strokes through the window's real events, on a plate with 200 strokes or on the shot; then each is undone."""
     from PySide6.QtCore import QEvent, QPointF, Qt
     from PySide6.QtGui import QMouseEvent
     from PySide6.QtWidgets import QApplication
 
     project = shot_on_disk(folder, width, height, 2, 1, 200)
+    painting = project.shots[0].clean_plates[0].painting
+    if on_shot:
+        fix = Fix(id="paint", name="Paint", surface_id="wall", fill=Painted(), touch_up=painting)
+        project = edits.add_fix(project, project.shots[0].id, fix)
     window = open_window(project)
-    window.views.go_to_step(Step.FILL)
-    source = project.shots[0].clean_plates[0].painting.strokes[0].source
-    window.session.set_desk(source=source, look=Look.CLEAN_PLATE, brush=replace(window.desk.brush, size_px=60.0))
+    if on_shot:
+        window.session.set_desk(fix_id="paint", fix_ids=("paint",))
+        window.call("paint_on_shot")
+    else:
+        window.views.go_to_step(Step.FILL)
+    look = Look.RESULT if on_shot else Look.CLEAN_PLATE
+    source = painting.strokes[0].source
+    window.session.set_desk(source=source, look=look, brush=replace(window.desk.brush, size_px=60.0))
     settle(window)
     viewer = window.viewer
     screen, undone = Screen(viewer, "add_live"), Screen(viewer, "set_picture")
@@ -314,7 +326,7 @@ def pen_rows(folder: Path, width: int, height: int, must: str, aim: str) -> list
     close(window)
     down, late = float(np.max(downs[2:])), float(np.percentile(downs[2:] + moves[40:], 95))
     undo = float(np.median(undos))
-    what = f"{width}x{height}, 200 strokes below"
+    what = f"{width}x{height}, 200 strokes below" + (", on the shot" if on_shot else "")
     worst_must, worst_aim = (one.split("/")[1] for one in (must, aim))
     return [
         Row(
@@ -325,8 +337,8 @@ def pen_rows(folder: Path, width: int, height: int, must: str, aim: str) -> list
             aim.split("/")[0],
             late,
         ),
-        Row(f"worst of its pen-downs, {width}x{height}", down * 1000, "ms", worst_must, worst_aim, down),
-        Row(f"undo after a stroke, to the screen, {width}x{height}", undo * 1000, "ms", "30", "16", undo),
+        Row(f"worst of its pen-downs, {what}", down * 1000, "ms", worst_must, worst_aim, down),
+        Row(f"undo after a stroke, to the screen, {what}", undo * 1000, "ms", "30", "16", undo),
     ]
 
 
@@ -460,8 +472,21 @@ def touch_up_rows(folder: Path) -> list[Row]:
 def measure() -> list[Row]:
     rows = [*follow_rows(), *matte_rows()]
     pen_hd = partial(pen_rows, width=WIDTH, height=HEIGHT, must="12/20", aim="8/12")
+    pen_shot = partial(pen_rows, width=WIDTH, height=HEIGHT, must="16/20", aim="10/12", on_shot=True)
+    pen_shot_4k = partial(pen_rows, width=3840, height=2160, must="30/35", aim="16/16", on_shot=True)
     pen_4k = partial(pen_rows, width=3840, height=2160, must="20/35", aim="10/16")
-    for make in (pen_hd, pen_4k, touch_up_rows, evaluate_row, window_rows, view_row, project_rows, memory_row):
+    for make in (
+        pen_hd,
+        pen_4k,
+        pen_shot,
+        pen_shot_4k,
+        touch_up_rows,
+        evaluate_row,
+        window_rows,
+        view_row,
+        project_rows,
+        memory_row,
+    ):
         with tempfile.TemporaryDirectory() as folder:
             made = make(Path(folder))
             rows.extend(made if isinstance(made, list) else [made])
