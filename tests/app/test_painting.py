@@ -304,3 +304,19 @@ def test_where_the_pen_rests_the_brush_shows_the_very_pixels_that_it_lays(painti
     wanted = dab.pixelColor(middle.x() - window.left, middle.y() - window.top)
     found = shown.pixelColor(middle)
     assert max(abs(a - b) for a, b in zip(found.getRgb(), wanted.getRgb(), strict=True)) <= 1
+
+
+def test_sources_of_a_clean_plate_are_counted_from_its_own_frame(painting):
+    painting.session.set_desk(paints_shot=False, look=Look.RESULT)
+    painting.session.go_to(1005)
+    settle(painting)
+    painting.viewer.pen_at = QPointF(at_view(painting, (70, 50)))
+    painting.call("find_source")
+    settle(painting)
+    home = painting.shot.clean_plates[0].home_frame
+    found = {one.source_frames for one in painting.desk.candidates}
+    assert found
+    assert all(home + away in painting.shot.footage.frames for away in found)
+    choose(painting, "Source's time", "pinned")
+    type_in(painting, "Source's frame", home)
+    assert "frame" not in painting.tray.brush_line.source.text()  # the plate's own frame is no other one

@@ -179,7 +179,7 @@ def test_a_path_is_drawn_anew_and_all_else_stays(three):
 
 def test_duplicates_and_other_surfaces(three):
     three.session.set_desk(stroke_ids=(strokes(three)[2].id,))
-    press(three, (Qt.Key.Key_J, CTRL))
+    press(three, (Qt.Key.Key_M, SHIFT))
     assert len(strokes(three)) == 4
     assert three.desk.stroke_ids == (strokes(three)[3].id,)
     at = middle(three, 3)

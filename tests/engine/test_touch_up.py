@@ -278,6 +278,20 @@ def test_what_is_seen_while_painting_is_what_is_rendered(engine, dirty_shot, too
     assert np.abs(kept.astype(int) - final).max() <= 1
 
 
+@pytest.mark.parametrize("tool", Tool)
+def test_the_values_that_the_hand_laid_are_those_that_a_fresh_engine_renders(engine, dirty_shot, tool):
+    brush = Brush(tool=tool, size_px=14, softness=0.6, opacity=0.9)
+    stroke = replace(dab(tool=tool, surface_id="wall", brush=brush, source=replace(BEFORE, dx=2.5)), points=Array(PATH))
+    under = dab(name="under", source=Source(dy=-25))
+    before, after = fixed(dirty_shot, under), fixed(dirty_shot, under, stroke)
+    live = LiveStroke(engine, ViewRequest(before, 1003, Look.RESULT, scaling(1.0), (WIDTH, HEIGHT)), "dust", stroke)
+    for points in np.split(stroke.points.values, (1, 2, 5)):
+        live.add(points)
+    live.finish(after)
+    rendered = Engine(10**9).result(after, 1003)
+    np.testing.assert_allclose(engine.result(after, 1003), rendered, rtol=1e-3, atol=1e-6)  # the product's promise
+
+
 def test_paint_alone_shows_what_strokes_cover(engine, dirty_shot):
     shot = fixed(dirty_shot, dab(tool=Tool.COLOUR))
     request = ViewRequest(shot, 1003, Look.MATTE, scaling(1.0), (WIDTH, HEIGHT))

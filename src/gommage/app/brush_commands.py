@@ -9,7 +9,7 @@ from msgspec.structs import replace
 
 from gommage.app.desk import Desk, KeptSource
 from gommage.app.hands.brush import SIZES_PX
-from gommage.app.hands.next_stroke import PaintedOn, painted_on, source_of, takes_source
+from gommage.app.hands.next_stroke import painted_on, source_of, takes_source
 from gommage.app.picture.stage import Stage
 from gommage.app.session import Session
 from gommage.core.engine import Priority, found_sources
@@ -111,15 +111,16 @@ class BrushCommands:
         if isinstance(on, str) or on.view is None or pen is None:
             self._session.error_shown.emit("Hold the brush over what is to be painted away.")
             return
+        # Sources are looked for in pixels of the frame that is painted on, and set in those of the stroke.
         canvas_from_frame = then(ground.view_from_frame, on.view.inverse()) if on.is_shot else IDENTITY
-        at = canvas_from_frame.inverse()(on.view.inverse()(pen))
+        at, frame = canvas_from_frame.inverse()(on.view.inverse()(pen)), ground.painted_frame
         scale = growth(canvas_from_frame, at)
         radius = desk.brush.size_px / 2 / (scale if np.isfinite(scale) else 1.0)
         place = float(at[0]), float(at[1])
-        find = partial(found_sources, self._session.engine, ground.shot, on.holder_id, ground.frame, place, radius)
-        key = ("found", on.holder_id, ground.frame, place)
+        find = partial(found_sources, self._session.engine, ground.shot, on.holder_id, frame, place, radius)
         self._session.call_off("found")
-        self._session.submit(key, Priority.HAND, find, partial(self._came, canvas_from_frame, at, on, ground.frame))
+        came = partial(self._came, canvas_from_frame, at, frame)
+        self._session.submit(("found", on.holder_id, frame, place), Priority.SCREEN, find, came)
 
     def previous_source(self) -> None:
         """Back to the found source before."""
@@ -134,7 +135,7 @@ class BrushCommands:
         desk = self._desk
         return desk.candidates[desk.candidate].on_desk == desk.kept_source.on_desk and desk.last_point == self._after
 
-    def _came(self, canvas: Mapping, at: Points, on: PaintedOn, frame: int, found: tuple[Candidate, ...]) -> None:
+    def _came(self, canvas: Mapping, at: Points, frame: int, found: tuple[Candidate, ...]) -> None:
         if not found:
             self._session.error_shown.emit("Nothing near here, and on no other frame, is like these surroundings.")
             return

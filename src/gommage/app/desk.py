@@ -133,8 +133,8 @@ class Desk:
         Whether a drag sets size and softness, while a key is held.
     brushes : tuple of (key, tool, Brush, Life)
         Brushes that are kept on keys. `sources` are sources that are.
-    candidates : tuple of (Source, frames, mismatch)
-        Sources that were found for the next stroke, the best first, and how well they fit; `candidate` is in the brush.
+    candidates : tuple of KeptSource
+        Sources that were found for the next stroke, the best first; `candidate` is the number of the one in the brush.
     steps_on : bool
         Whether the next frame comes by itself after each stroke on the shot.
     paints_shot : bool

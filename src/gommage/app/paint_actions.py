@@ -22,7 +22,7 @@ STROKES = (
     Action("remove_strokes", "Remove strokes", (), "Strokes", "Remove the chosen strokes", "strokes"),
     Action("switch_strokes", "Switch strokes off or on", ("Shift+H",), "Strokes", "The chosen strokes", "strokes"),
     Action("lock_strokes", "Lock or unlock strokes", (), "Strokes", "No hand moves or removes them", "strokes"),
-    Action("duplicate_strokes", "Duplicate strokes", ("Ctrl+J",), "Strokes", "Once more, on top", "strokes"),
+    Action("duplicate_strokes", "Duplicate strokes", ("Shift+M",), "Strokes", "Once more, on top", "strokes"),
     Action("raise_strokes", "Strokes to the top", (), "Strokes", "They are laid last", "strokes"),
     Action("lower_strokes", "Strokes to the bottom", (), "Strokes", "They are laid first", "strokes"),
     Action("redraw_stroke", "Draw a stroke's path anew", (), "Strokes", "All else of it stays", "strokes"),

@@ -12,12 +12,23 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from gommage.core.document import SCENE_LINEAR, Footage, FrameRange
+from gommage.core.document import SCENE_LINEAR
 from gommage.core.geometry import Camera, Mapping, Points, Window, around, composed, shift, turning
 from gommage.core.picture import Picture
 from gommage.core.picture.footage import read_picture
 from gommage.core.picture.writing import write_still
-from gommage.demo.filming import FINER, draw_frames, filmed, finer, lay_over, moments, through_lens, with_grain
+from gommage.demo.filming import (
+    FINER,
+    FilmedShot,
+    Filming,
+    filmed,
+    finer,
+    lay_over,
+    maker,
+    moments,
+    through_lens,
+    with_grain,
+)
 from gommage.demo.painting import Canvas, linear, paper_grain, smooth_noise
 
 __all__ = ["CROSSES", "MATTES", "SKY_SIZE", "CrossesShot", "make_crosses", "sky_sheet"]
@@ -26,6 +37,8 @@ WIDTH, HEIGHT, FRAMES, FIRST_FRAME = 1920, 1080, 96, 1001
 FOCAL_PX = 2250.0
 SHUTTER_SAMPLES = 5
 VERSION = 1
+SEED = 8
+"""Of the grain."""
 FRONT = ("head", "hair", "lantern")
 """What passes in front; its mattes are the channels of one picture."""
 MATTES = (*FRONT, "crosses")
@@ -328,37 +341,10 @@ def _passed(name: str, frame: int, points: Points) -> Points:
 
 
 @dataclass(frozen=True, slots=True)
-class CrossesShot:
-    """Where shot 2 is on disk, and the truth about it.
+class CrossesShot(FilmedShot):
+    """Where shot 2 is on disk, and the truth about it. Adds mattes in ``front/`` and ``crosses/``."""
 
-    Attributes
-    ----------
-    folder : Path
-        Holds ``plate/``, ``clean/`` (without grain), and mattes in ``front/`` and ``crosses/``.
-    """
-
-    folder: Path
-
-    @property
-    def plate_path(self) -> Path:
-        """The first picture of the plate, to open as footage."""
-        return self.folder / "plate" / f"crosses.{FIRST_FRAME}.exr"
-
-    @property
-    def footage(self) -> Footage:
-        """The plate as footage of a project."""
-        return Footage(
-            path=str(self.folder / "plate" / "crosses.####.exr"),
-            frames=FrameRange(first=FIRST_FRAME, last=FIRST_FRAME + FRAMES - 1),
-            width=WIDTH,
-            height=HEIGHT,
-            colour_space=SCENE_LINEAR,
-        )
-
-    def clean(self, frame: int, *, grain: bool = True) -> Picture:
-        """Return the shot as it would be without crosses; with the very grain of the plate, or with none."""
-        picture = read_picture(self.folder / "clean" / f"clean.{frame}.exr", SCENE_LINEAR)
-        return with_grain(picture, (8, frame)) if grain else picture
+    filming = Filming("crosses", WIDTH, HEIGHT, FIRST_FRAME, FRAMES, SEED)
 
     def matte(self, name: str, frame: int) -> Picture:
         """Return the matte (H, W) of one of `MATTES`, whether or not something is in front of it."""
@@ -402,7 +388,7 @@ def _finely(shape: Points) -> Points:
 def _draw(folder: Path, frame: int) -> int:
     clean, dirty, mattes = _exposed(frame - FIRST_FRAME)
     half = np.float16
-    write_still(folder / "plate" / f"crosses.{frame}.exr", with_grain(dirty, (8, frame)).astype(half), bits=16,
+    write_still(folder / "plate" / f"crosses.{frame}.exr", with_grain(dirty, (SEED, frame)).astype(half), bits=16,
                 compression="none", attributes={"FramesPerSecond": (24, 1)})  # fmt: skip
     write_still(folder / "clean" / f"clean.{frame}.exr", clean.astype(half), bits=16, compression="zip:1")
     front = np.dstack([mattes[name] for name in FRONT]).astype(half)
@@ -417,14 +403,5 @@ def crosses_at(root: Path) -> CrossesShot:
     return CrossesShot(root / f"crosses-{VERSION}")
 
 
-def make_crosses(
-    root: Path,
-    progress: Callable[[float], None] = lambda share: None,
-    check: Callable[[], None] = lambda: None,
-    processes: int = 2,
-) -> CrossesShot:
-    """Draw shot 2 into a folder, unless it is there already; see `filming.draw_frames`."""
-    shot = crosses_at(root)
-    frames = range(FIRST_FRAME, FIRST_FRAME + FRAMES)
-    draw_frames(shot.folder, frames, VERSION, _draw, ("plate", "clean", "front", "crosses"), progress, check, processes)
-    return shot
+make_crosses = maker(crosses_at, VERSION, _draw, ("plate", "clean", "front", "crosses"))
+"""Draws it, see `filming.maker`."""

@@ -4,26 +4,33 @@ from __future__ import annotations
 
 import json
 from collections.abc import Callable
+from dataclasses import dataclass
 from functools import partial
 from multiprocessing import get_context
 from pathlib import Path
+from typing import ClassVar, TypeVar
 
 import cv2
 import numpy as np
 from numba import njit
 from numpy.typing import NDArray
 
+from gommage.core.document import SCENE_LINEAR, Footage, FrameRange
 from gommage.core.geometry import Mapping, Matrix, Window, shift, then
 from gommage.core.picture import Picture
+from gommage.core.picture.footage import read_picture
 
 __all__ = [
     "FINER",
+    "FilmedShot",
+    "Filming",
     "SHUTTER",
     "draw_frames",
     "filmed",
     "finer",
     "grain_sigma",
     "lay_over",
+    "maker",
     "moments",
     "through_lens",
     "with_grain",
@@ -109,6 +116,71 @@ def with_grain(picture: Picture, seed: tuple[int, int]) -> Picture:
     return picture + soft / soft.std() * grain_sigma(picture)
 
 
+@dataclass(frozen=True, slots=True)
+class Filming:
+    """How a shot is filmed.
+
+    Attributes
+    ----------
+    name : str
+        Of its numbered pictures.
+    width, height, first_frame, frames : int
+    seed : int
+        Of its grain.
+    """
+
+    name: str
+    width: int
+    height: int
+    first_frame: int
+    frames: int
+    seed: int
+
+    @property
+    def numbers(self) -> range:
+        """The numbers of its frames."""
+        return range(self.first_frame, self.first_frame + self.frames)
+
+
+@dataclass(frozen=True, slots=True)
+class FilmedShot:
+    """Where a shot is on disk, and the truth about it.
+
+    Attributes
+    ----------
+    folder : Path
+        Holds ``plate/``, ``clean/`` (without grain) and what the shot adds.
+    """
+
+    folder: Path
+    filming: ClassVar[Filming]
+
+    @property
+    def plate_path(self) -> Path:
+        """The first picture of the plate, to open as footage."""
+        return self.folder / "plate" / f"{self.filming.name}.{self.filming.first_frame}.exr"
+
+    @property
+    def footage(self) -> Footage:
+        """The plate as footage of a project."""
+        numbers = self.filming.numbers
+        return Footage(
+            path=str(self.folder / "plate" / f"{self.filming.name}.####.exr"),
+            frames=FrameRange(first=numbers[0], last=numbers[-1]),
+            width=self.filming.width,
+            height=self.filming.height,
+            colour_space=SCENE_LINEAR,
+        )
+
+    def clean(self, frame: int, *, grain: bool = True) -> Picture:
+        """Return the shot as it would be without what has to go; with the very grain of the plate, or with none."""
+        picture = read_picture(self.folder / "clean" / f"clean.{frame}.exr", SCENE_LINEAR)
+        return with_grain(picture, (self.filming.seed, frame)) if grain else picture
+
+
+Shot = TypeVar("Shot", bound=FilmedShot)
+
+
 def _one_thread() -> None:
     cv2.setNumThreads(1)
 
@@ -168,3 +240,24 @@ def draw_frames(
             draw(folder, frame)
             progress(count / len(frames))
     done.write_text(json.dumps({"version": version, "frames": len(frames)}))
+
+
+def maker(
+    at: Callable[[Path], Shot], version: int, draw: Callable[[Path, int], int], folders: tuple[str, ...]
+) -> Callable[..., Shot]:
+    """Return what draws a shot into a folder of the user's cache, unless it is there; see `draw_frames`.
+
+    What is returned takes the folder, and `progress`, `check` and `processes` of `draw_frames`, and gives the shot.
+    """
+
+    def make(
+        root: Path,
+        progress: Callable[[float], None] = lambda share: None,
+        check: Callable[[], None] = lambda: None,
+        processes: int = 2,
+    ) -> Shot:
+        shot = at(root)
+        draw_frames(shot.folder, shot.filming.numbers, version, draw, folders, progress, check, processes)
+        return shot
+
+    return make

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
 from dataclasses import dataclass
 from functools import lru_cache
 from pathlib import Path
@@ -10,13 +9,13 @@ from pathlib import Path
 import cv2
 import numpy as np
 
-from gommage.core.document import SCENE_LINEAR, Footage, FrameRange
+from gommage.core.document import SCENE_LINEAR, FrameRange
 from gommage.core.geometry import Camera, Mapping, Points, Window, then
 from gommage.core.picture import Picture
 from gommage.core.picture.footage import read_picture
 from gommage.core.picture.writing import write_still
 from gommage.demo.crosses import SKY_SIZE, sky_sheet
-from gommage.demo.filming import draw_frames, filmed, finer, moments, through_lens, with_grain
+from gommage.demo.filming import FilmedShot, Filming, filmed, finer, maker, moments, through_lens, with_grain
 
 __all__ = ["DUST", "HAIRS", "SCRATCH", "Dust", "FilmHair", "ReelShot", "make_reel"]
 
@@ -146,32 +145,10 @@ def _drawn_in(dust: Dust, share: float, outline: Points) -> Points:
 
 
 @dataclass(frozen=True, slots=True)
-class ReelShot:
-    """Where shot 3 is on disk, and the truth about it.
+class ReelShot(FilmedShot):
+    """Where shot 3 is on disk, and the truth about it. Adds ``damage/``."""
 
-    Attributes
-    ----------
-    folder : Path
-        Holds ``plate/``, ``clean/`` (without grain) and ``damage/``.
-    """
-
-    folder: Path
-
-    @property
-    def footage(self) -> Footage:
-        """The plate as footage of a project."""
-        return Footage(
-            path=str(self.folder / "plate" / "reel.####.exr"),
-            frames=FrameRange(first=FIRST_FRAME, last=FIRST_FRAME + FRAMES - 1),
-            width=WIDTH,
-            height=HEIGHT,
-            colour_space=SCENE_LINEAR,
-        )
-
-    def clean(self, frame: int, *, grain: bool = True) -> Picture:
-        """Return the shot as it would be without damage; with the very grain of the plate, or with none."""
-        picture = read_picture(self.folder / "clean" / f"clean.{frame}.exr", SCENE_LINEAR)
-        return with_grain(picture, (SEED, frame)) if grain else picture
+    filming = Filming("reel", WIDTH, HEIGHT, FIRST_FRAME, FRAMES, SEED)
 
     def damage(self, frame: int) -> Picture:
         """Return how far damage covers a frame, (H, W) 0 to 1."""
@@ -203,14 +180,5 @@ def reel_at(root: Path) -> ReelShot:
     return ReelShot(root / f"reel-{VERSION}")
 
 
-def make_reel(
-    root: Path,
-    progress: Callable[[float], None] = lambda share: None,
-    check: Callable[[], None] = lambda: None,
-    processes: int = 2,
-) -> ReelShot:
-    """Draw shot 3 into a folder, unless it is there already; see `filming.draw_frames`."""
-    shot = reel_at(root)
-    frames = range(FIRST_FRAME, FIRST_FRAME + FRAMES)
-    draw_frames(shot.folder, frames, VERSION, _draw, ("plate", "clean", "damage"), progress, check, processes)
-    return shot
+make_reel = maker(reel_at, VERSION, _draw, ("plate", "clean", "damage"))
+"""Draws it, see `filming.maker`."""

@@ -10,12 +10,23 @@ from pathlib import Path
 import numpy as np
 from numpy.typing import NDArray
 
-from gommage.core.document import SCENE_LINEAR, Footage, FrameRange
+from gommage.core.document import SCENE_LINEAR
 from gommage.core.geometry import Camera, Mapping, Points, Window, around, fitted, from_matrix, then
 from gommage.core.picture import Picture
 from gommage.core.picture.footage import read_picture
 from gommage.core.picture.writing import write_still
-from gommage.demo.filming import draw_frames, filmed, finer, grain_sigma, lay_over, moments, through_lens, with_grain
+from gommage.demo.filming import (
+    FilmedShot,
+    Filming,
+    filmed,
+    finer,
+    grain_sigma,
+    lay_over,
+    maker,
+    moments,
+    through_lens,
+    with_grain,
+)
 from gommage.demo.scene import LABEL_CORNERS, OPENING, SHEET, backdrop, label, proscenium, village
 
 __all__ = ["FIRST_FRAME", "FRAMES", "DemoShot", "demo_at", "grain_sigma", "make_demo"]
@@ -26,6 +37,8 @@ SHUTTER_SAMPLES = 5
 SHEET_WIDTH_UNITS = 5.2
 VERSION = 2
 """Raised when the drawing changes, so that an old shot in the cache is drawn anew."""
+SEED = 7
+"""Of the grain."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -140,37 +153,10 @@ def _vignette() -> Picture:
 
 
 @dataclass(frozen=True, slots=True)
-class DemoShot:
-    """Where shot 1 is on disk, and the truth about it.
+class DemoShot(FilmedShot):
+    """Where shot 1 is on disk, and the truth about it. Adds ``matte/``."""
 
-    Attributes
-    ----------
-    folder : Path
-        Holds ``plate/``, ``clean/`` (without grain) and ``matte/``.
-    """
-
-    folder: Path
-
-    @property
-    def plate_path(self) -> Path:
-        """The first picture of the plate, to open as footage."""
-        return self.folder / "plate" / f"theatre.{FIRST_FRAME}.exr"
-
-    @property
-    def footage(self) -> Footage:
-        """The plate as footage of a project."""
-        return Footage(
-            path=str(self.folder / "plate" / "theatre.####.exr"),
-            frames=FrameRange(first=FIRST_FRAME, last=FIRST_FRAME + FRAMES - 1),
-            width=WIDTH,
-            height=HEIGHT,
-            colour_space=SCENE_LINEAR,
-        )
-
-    def clean(self, frame: int, *, grain: bool = True) -> Picture:
-        """Return the shot as it would be without the label; with the very grain of the plate, or with none."""
-        picture = read_picture(self.folder / "clean" / f"clean.{frame}.exr", SCENE_LINEAR)
-        return with_grain(picture, (7, frame)) if grain else picture
+    filming = Filming("theatre", WIDTH, HEIGHT, FIRST_FRAME, FRAMES, SEED)
 
     def matte(self, frame: int) -> Picture:
         """Return the label's matte (H, W)."""
@@ -206,7 +192,7 @@ class DemoShot:
 def _draw(folder: Path, frame: int) -> int:
     clean, dirty, matte = _exposed(frame - FIRST_FRAME)
     half = np.float16
-    write_still(folder / "plate" / f"theatre.{frame}.exr", with_grain(dirty, (7, frame)).astype(half), bits=16,
+    write_still(folder / "plate" / f"theatre.{frame}.exr", with_grain(dirty, (SEED, frame)).astype(half), bits=16,
                 compression="none", attributes={"FramesPerSecond": (24, 1)})  # fmt: skip
     write_still(folder / "clean" / f"clean.{frame}.exr", clean.astype(half), bits=16, compression="zip:1")
     grey = np.repeat((np.clip(matte, 0, 1) * 65535 + 0.5).astype(np.uint16)[..., None], 3, axis=2)
@@ -219,31 +205,5 @@ def demo_at(root: Path) -> DemoShot:
     return DemoShot(root / f"theatre-{VERSION}")
 
 
-def make_demo(
-    root: Path,
-    progress: Callable[[float], None] = lambda share: None,
-    check: Callable[[], None] = lambda: None,
-    processes: int = 2,
-) -> DemoShot:
-    """Draw the demo shot into a folder, unless it is there already.
-
-    Parameters
-    ----------
-    root : Path
-        A folder of the user's cache.
-    progress : callable
-        Called with the share that is done, 0 to 1.
-    check : callable
-        Called between frames; may raise `Cancelled`.
-    processes : int
-        Frames drawn at once; 0 draws in this process.
-
-    Raises
-    ------
-    RenderError, OSError
-        If the folder cannot be written.
-    """
-    shot = demo_at(root)
-    frames = range(FIRST_FRAME, FIRST_FRAME + FRAMES)
-    draw_frames(shot.folder, frames, VERSION, _draw, ("plate", "clean", "matte"), progress, check, processes)
-    return shot
+make_demo = maker(demo_at, VERSION, _draw, ("plate", "clean", "matte"))
+"""Draws it, see `filming.maker`."""

@@ -10,12 +10,12 @@ from pathlib import Path
 import cv2
 import numpy as np
 
-from gommage.core.document import SCENE_LINEAR, Footage, FrameRange
+from gommage.core.document import SCENE_LINEAR
 from gommage.core.geometry import IDENTITY, Mapping, Points, Window, composed, scaling, shift, turning
 from gommage.core.picture import Picture
 from gommage.core.picture.footage import read_picture
 from gommage.core.picture.writing import write_still
-from gommage.demo.filming import draw_frames, filmed, finer, lay_over, moments, through_lens, with_grain
+from gommage.demo.filming import FilmedShot, Filming, filmed, finer, lay_over, maker, moments, through_lens, with_grain
 from gommage.demo.painting import Canvas, linear, paper_grain, smooth_noise
 
 __all__ = ["FIRST_FRAME", "FRAMES", "StageHandShot", "arm_line", "make_stage_hand"]
@@ -120,32 +120,10 @@ def _filmed(time: float) -> tuple[Picture, Picture, Picture]:
 
 
 @dataclass(frozen=True, slots=True)
-class StageHandShot:
-    """Where shot 4 is on disk, and the truth about it.
+class StageHandShot(FilmedShot):
+    """Where shot 4 is on disk, and the truth about it. Adds ``arm/``."""
 
-    Attributes
-    ----------
-    folder : Path
-        Holds ``plate/``, ``clean/`` (without grain) and ``arm/``.
-    """
-
-    folder: Path
-
-    @property
-    def footage(self) -> Footage:
-        """The plate as footage of a project."""
-        return Footage(
-            path=str(self.folder / "plate" / "hand.####.exr"),
-            frames=FrameRange(first=FIRST_FRAME, last=FIRST_FRAME + FRAMES - 1),
-            width=WIDTH,
-            height=HEIGHT,
-            colour_space=SCENE_LINEAR,
-        )
-
-    def clean(self, frame: int, *, grain: bool = True) -> Picture:
-        """Return the shot as it would be without the arm; with the very grain of the plate, or with none."""
-        picture = read_picture(self.folder / "clean" / f"clean.{frame}.exr", SCENE_LINEAR)
-        return with_grain(picture, (SEED, frame)) if grain else picture
+    filming = Filming("hand", WIDTH, HEIGHT, FIRST_FRAME, FRAMES, SEED)
 
     def covered(self, frame: int) -> Picture:
         """Return how far the arm or its shadow covers a frame, (H, W) 0 to 1."""
@@ -167,14 +145,5 @@ def stage_hand_at(root: Path) -> StageHandShot:
     return StageHandShot(root / f"stage-hand-{VERSION}")
 
 
-def make_stage_hand(
-    root: Path,
-    progress: Callable[[float], None] = lambda share: None,
-    check: Callable[[], None] = lambda: None,
-    processes: int = 2,
-) -> StageHandShot:
-    """Draw shot 4 into a folder, unless it is there already; see `filming.draw_frames`."""
-    shot = stage_hand_at(root)
-    frames = range(FIRST_FRAME, FIRST_FRAME + FRAMES)
-    draw_frames(shot.folder, frames, VERSION, _draw, ("plate", "clean", "arm"), progress, check, processes)
-    return shot
+make_stage_hand = maker(stage_hand_at, VERSION, _draw, ("plate", "clean", "arm"))
+"""Draws it, see `filming.maker`."""

@@ -138,7 +138,7 @@ def source_for(ground: Ground, tool: Tool, at: Points) -> tuple[Source | None, d
         return source, {"source": source}
     if desk.source is not None:
         return source_of(desk, desk.source.dx, desk.source.dy), {}
-    return (source_of(desk, 0, 0), {}) if other_frame(desk, ground.frame) != ground.frame else (None, {})
+    return (source_of(desk, 0, 0), {}) if other_frame(ground) != ground.painted_frame else (None, {})
 
 
 def _force(event: PointerEvent, desk: Desk) -> float:

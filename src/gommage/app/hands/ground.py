@@ -9,39 +9,41 @@ import numpy as np
 from numpy.typing import NDArray
 
 from gommage.app.desk import Desk
-from gommage.core.document import CleanPlate, Fix, Pressure, Project, Shot, Stroke, Surface, is_within, placement
+from gommage.core.document import CleanPlate, Fix, Project, Shot, Stroke, Surface, is_within, placement
 from gommage.core.engine import Look
 from gommage.core.geometry import IDENTITY, Mapping, Points, from_matrix, growth, square_on, then
+from gommage.core.paint import radii_of
 
 __all__ = ["Ground", "SeenStroke"]
 
 
-@dataclass(frozen=True, slots=True, eq=False)
+@dataclass(frozen=True, eq=False)
 class SeenStroke:
-    """A stroke as it lies in the viewport.
+    """A stroke as it lies in the viewport, worked out when it is asked for.
 
     Attributes
     ----------
     view : Mapping
         From the pixels of its points.
-    points : (N, 2) float64
-    radii : (N,) float64
-        How far it reaches from them.
+    source_by : (dx, dy)
+        By so many of these pixels it is looked at elsewhere: where it takes its own.
     """
 
     stroke: Stroke
     view: Mapping
-    points: Points
-    radii: NDArray[np.float64]
+    source_by: tuple[float, float] = (0.0, 0.0)
 
-    @classmethod
-    def of(cls, stroke: Stroke, view: Mapping) -> SeenStroke:
-        """Return a stroke seen by a view."""
-        values = stroke.points.values
-        scale = growth(view, values[0, :2])
-        radius = stroke.brush.size_px / 2 * (scale if np.isfinite(scale) else 1.0)
-        pressure = values[:, 2] if Pressure.SIZE in stroke.brush.pressure else np.ones(len(values))
-        return cls(stroke, view, view(values[:, :2]), radius * pressure)
+    @cached_property
+    def points(self) -> Points:
+        """Its points in the viewport, (N, 2)."""
+        return self.view(self.stroke.points.values[:, :2] + self.source_by)
+
+    @cached_property
+    def radii(self) -> NDArray[np.float64]:
+        """How far it reaches from them, (N,)."""
+        values = self.stroke.points.values
+        scale = growth(self.view, values[0, :2])
+        return radii_of(self.stroke.brush, values[:, 2]) * (scale if np.isfinite(scale) else 1.0)
 
 
 @dataclass(frozen=True)
@@ -94,6 +96,11 @@ class Ground:
         plate = self.plate
         return plate.home_frame if self.look is Look.CLEAN_PLATE and plate is not None else self.desk.frame
 
+    @property
+    def painted_frame(self) -> int:
+        """The frame that strokes are made on: a clean plate's home frame, else the one on the desk."""
+        return self.desk.frame if self.desk.paints_shot or self.plate is None else self.plate.home_frame
+
     def home_to_frame(self, surface_id: str, frame: int) -> Mapping | None:
         """Return where a surface's home pixels are on a frame; None where it is not known."""
         shot = self.shot
@@ -143,11 +150,10 @@ class Ground:
     @cached_property
     def strokes(self) -> tuple[SeenStroke, ...]:
         """The strokes of what is painted on that are on this frame, last laid first."""
-        found = []
-        for stroke in reversed(self.desk.painting(self.project)[1].strokes):
-            if self.desk.paints_shot and not is_within(stroke.frames, self.desk.frame):
-                continue
-            view = self.view_from(stroke.surface_id) if self.desk.paints_shot else self.view_from_plate
-            if view is not None:
-                found.append(SeenStroke.of(stroke, view))
-        return tuple(found)
+        painting = self.desk.painting(self.project)[1]
+        if not self.desk.paints_shot:
+            view = self.view_from_plate
+            return () if view is None else tuple(SeenStroke(stroke, view) for stroke in reversed(painting.strokes))
+        here = [stroke for stroke in reversed(painting.strokes) if is_within(stroke.frames, self.desk.frame)]
+        views = {surface_id: self.view_from(surface_id) for surface_id in {stroke.surface_id for stroke in here}}
+        return tuple(SeenStroke(stroke, view) for stroke in here if (view := views[stroke.surface_id]) is not None)

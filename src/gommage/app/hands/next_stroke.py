@@ -83,9 +83,10 @@ def takes_source(tool: Tool | None) -> bool:
     return tool is not None and TOOLS[tool].takes_source
 
 
-def other_frame(desk: Desk, frame: int) -> int:
-    """Return from which frame the brush takes its pixels on a frame."""
-    return desk.source_pinned if desk.source_pinned is not None else frame + desk.source_frames
+def other_frame(ground: Ground) -> int:
+    """Return from which frame the brush takes its pixels."""
+    pinned = ground.desk.source_pinned
+    return pinned if pinned is not None else ground.painted_frame + ground.desk.source_frames
 
 
 def source_of(desk: Desk, dx: float, dy: float) -> Source:
@@ -119,8 +120,8 @@ def source_words(ground: Ground) -> str:
     if not takes_source(tool):
         return "changes what is there" if tool is not Tool.COLOUR else "Alt-click takes a colour"
     words = []
-    other = other_frame(desk, ground.frame)
-    if other != ground.frame:
+    other = other_frame(ground)
+    if other != ground.painted_frame:
         words.append(f"frame {other}" + ("" if desk.source_along else ", as filmed"))
     if desk.source is not None and (desk.source.dx or desk.source.dy or not words):
         words.append(f"{desk.source.dx:+.3g}, {desk.source.dy:+.3g} px from the brush")
@@ -146,6 +147,5 @@ def view_of_source(ground: Ground, frame: int) -> Mapping | None:
 
 def is_seen(ground: Ground) -> bool:
     """Return whether the source's frame is another than the one on screen, so that it is to be shown in the brush."""
-    desk = ground.desk
-    is_other = other_frame(desk, ground.frame) != ground.frame
-    return takes_source(desk.paint_tool) and is_other and ground.look is not Look.SHEET
+    is_other = other_frame(ground) != ground.painted_frame
+    return takes_source(ground.desk.paint_tool) and is_other and ground.look is not Look.SHEET

@@ -13,7 +13,7 @@ from gommage.app.hands.ground import Ground, SeenStroke
 from gommage.core.document import Array, FrameOffset, Source, Stroke, edits
 from gommage.core.geometry import Points, growth, shift, then
 
-__all__ = ["choose_strokes", "is_dot", "moved_by", "outline_of", "redraw", "ridden", "source_outline", "strokes_under"]
+__all__ = ["choose_strokes", "is_dot", "moved_by", "outline_of", "redraw", "ridden", "source_of_seen", "strokes_under"]
 
 DOT_SHARE = 0.25
 """A stroke that goes less far than this share of its width is a dot: mostly an accidental touch."""
@@ -75,18 +75,12 @@ def _cap(end: Points, way: Points, radius: float) -> Points:
     return end + radius * (np.cos(turn) * way + np.sin(turn) * across)
 
 
-def source_outline(ground: Ground, seen: SeenStroke) -> Points | None:
-    """Return the line round where a stroke takes its pixels, if that is beside it on the same frame."""
+def source_of_seen(seen: SeenStroke) -> SeenStroke | None:
+    """Return a stroke where it takes its pixels, if that is beside it on the same frame."""
     source = seen.stroke.source
     if not (source.dx or source.dy) or source.time != FrameOffset():
         return None
-    points = seen.view(seen.stroke.points.values[:, :2] + (source.dx, source.dy))
-    return outline_of(replace_points(seen, points))
-
-
-def replace_points(seen: SeenStroke, points: Points) -> SeenStroke:
-    """Return a stroke seen elsewhere."""
-    return SeenStroke(seen.stroke, seen.view, points, seen.radii)
+    return SeenStroke(seen.stroke, seen.view, (source.dx, source.dy))
 
 
 # -- choosing and moving ------------------------------------------------------------------------------------
@@ -99,7 +93,7 @@ def choose_strokes(press: PointerEvent, ground: Ground) -> Gesture:
     """
     desk = ground.desk
     by_source = next(
-        (seen for seen in ground.strokes if seen.stroke.id in desk.stroke_ids and _touches_source(ground, seen, press)),
+        (seen for seen in ground.strokes if seen.stroke.id in desk.stroke_ids and _touches_source(seen, press)),
         None,
     )
     under = strokes_under(ground, press.xy)
@@ -150,12 +144,9 @@ def moved_by(ground: Ground, chosen: tuple[SeenStroke, ...], by: Points, *, with
     return Step(f"Move {words}", edit)
 
 
-def _touches_source(ground: Ground, seen: SeenStroke, press: PointerEvent) -> bool:
-    source = seen.stroke.source
-    if source_outline(ground, seen) is None or seen.stroke.is_locked:
-        return False
-    points = seen.view(seen.stroke.points.values[:, :2] + (source.dx, source.dy))
-    return _is_on(replace_points(seen, points), press.xy)
+def _touches_source(seen: SeenStroke, press: PointerEvent) -> bool:
+    there = source_of_seen(seen)
+    return there is not None and not seen.stroke.is_locked and _is_on(there, press.xy)
 
 
 def _drag_source(press: PointerEvent, seen: SeenStroke, ground: Ground) -> Gesture:

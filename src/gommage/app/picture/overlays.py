@@ -15,7 +15,7 @@ from gommage.app.hands.pins import pin_places
 from gommage.app.hands.scribble import scribbled_in_hand
 from gommage.app.hands.seen import Seen, part_seen, soft_line, soft_places
 from gommage.app.hands.spots import spots_on
-from gommage.app.hands.strokes import outline_of, source_outline
+from gommage.app.hands.strokes import outline_of, source_of_seen
 from gommage.core.document import (
     Matte,
     MattePart,
@@ -226,15 +226,17 @@ def _handles(ground: Ground) -> Handles | None:
 def _of_fill(ground: Ground) -> Overlay:
     """Return the lines round the chosen strokes and round where these take their pixels, and round all if asked for."""
     desk, lines = ground.desk, []
+    if not (desk.stroke_ids or desk.outlines_strokes):
+        return Overlay()
     for seen in ground.strokes:
         is_chosen = seen.stroke.id in desk.stroke_ids
         if not (is_chosen or desk.outlines_strokes):
             continue
         kind = "stroke" if is_chosen else "stroke-other"
         lines.append(Outline(outline_of(seen), kind, is_chosen=is_chosen, is_here=seen.stroke.is_on))
-        source = source_outline(ground, seen) if is_chosen else None
+        source = source_of_seen(seen) if is_chosen else None
         if source is not None:
-            lines.append(Outline(source, "stroke-source"))
+            lines.append(Outline(outline_of(source), "stroke-source"))
     return Overlay(tuple(lines))
 
 

@@ -51,6 +51,7 @@ class RestingBrush(QObject):
     def wait(self) -> None:
         """Show nothing until the pen rests again."""
         self._wanted = -1
+        self._session.call_off("dab")
         self._viewer.set_dab(None)
         if self._viewer.pen_at is not None and takes_source(self._ground().desk.paint_tool):
             self._timer.start()
@@ -81,5 +82,4 @@ class RestingBrush(QObject):
             if number == self._wanted and shown is not None:
                 self._viewer.set_dab(shown)
 
-        self._session.call_off("dab")
         self._session.submit(("dab", number), Priority.SCREEN, run, came, lambda words: None)

@@ -114,7 +114,7 @@ class Views(QObject):
 
     def _ask_source(self, ground: Ground) -> None:
         """Ask for the frame that the brush takes its pixels from, in register with the one on screen."""
-        frame = other_frame(ground.desk, ground.frame)
+        frame = other_frame(ground)
         shot = ground.shot
         view = view_of_source(ground, frame) if is_seen(ground) and shot is not None else None
         if view is None or shot is None or frame not in shot.footage.frames:

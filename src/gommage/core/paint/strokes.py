@@ -17,14 +17,14 @@ import numpy as np
 from numpy.typing import NDArray
 
 from gommage.core.cover import MatteAt
-from gommage.core.document import Pressure
+from gommage.core.document import Brush, Pressure
 from gommage.core.geometry import IDENTITY, Mapping, Window, around, shift, spanning, then
 from gommage.core.paint.canvases import TILE_PX, Canvas, Place, tiles_of
 from gommage.core.paint.riding import MARGIN_PX, StrokeAt
 from gommage.core.paint.tools import BLENDS, TOOLS
 from gommage.core.picture import Picture, resample
 
-__all__ = ["Read", "StrokeInHand", "StrokeSources", "lay_stroke"]
+__all__ = ["Read", "StrokeInHand", "StrokeSources", "lay_stroke", "radii_of"]
 
 LIGHTEST = 0.25
 """Of the size, at the lightest touch."""
@@ -43,6 +43,12 @@ class Read:
     def of(canvas: Canvas) -> Read:
         """Return a canvas as a picture that is looked at."""
         return Read(canvas.read, canvas.bounds)
+
+
+def radii_of(brush: Brush, pressure: NDArray[np.float64]) -> NDArray[np.float64]:
+    """Return how far a brush reaches at pressures (N,) from 0 to 1, in pixels: (N,)."""
+    share = LIGHTEST + (1 - LIGHTEST) * pressure if Pressure.SIZE in brush.pressure else np.ones_like(pressure)
+    return brush.size_px / 2 * share
 
 
 def _own(_: object) -> None:
@@ -143,9 +149,7 @@ class StrokeInHand:
         pressure = np.clip(walked[:, 2], 0, 1)
         dabs = np.empty((len(walked), 4))
         dabs[:, :2] = walked[:, :2]
-        dabs[:, 2], dabs[:, 3] = self.brush.size_px / 2, 1.0
-        if Pressure.SIZE in self.brush.pressure:
-            dabs[:, 2] *= LIGHTEST + (1 - LIGHTEST) * pressure
+        dabs[:, 2], dabs[:, 3] = radii_of(self.brush, pressure), 1.0
         if Pressure.OPACITY in self.brush.pressure:
             dabs[:, 3] = pressure
         return dabs
