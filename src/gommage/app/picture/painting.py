@@ -5,6 +5,7 @@ from __future__ import annotations
 import itertools
 import threading
 from collections.abc import Callable
+from functools import partial
 
 import numpy as np
 from numpy.typing import NDArray
@@ -36,7 +37,8 @@ class StrokeOnScreen:
     def __init__(self, session: Session, viewer: Viewer, request: ViewRequest, laying: Laying) -> None:
         self._session, self._viewer = session, viewer
         self.stroke_id = laying.stroke.id
-        self._live = LiveStroke(session.engine, request, laying.holder_id, laying.stroke)
+        self._begin = partial(LiveStroke, session.engine, request, laying.holder_id, laying.stroke)
+        self._begun: LiveStroke | None = None
         self._waiting: list[NDArray[np.float64]] = []
         self._lock = threading.Lock()
         self._is_dropped = False
@@ -54,7 +56,7 @@ class StrokeOnScreen:
 
         def run(check: Callable[[], None]) -> Shown | None:
             shown = self._lay_waiting(check)
-            self._live.finish(shot, check)
+            self._live().finish(shot, check)
             return shown
 
         def done(shown: Shown | None) -> None:
@@ -76,7 +78,13 @@ class StrokeOnScreen:
         with self._lock:
             points = np.concatenate(self._waiting) if self._waiting else np.empty((0, 3))
             self._waiting.clear()
-        return self._live.add(points, check) if len(points) else None
+        return self._live().add(points, check) if len(points) else None
+
+    def _live(self) -> LiveStroke:
+        """Return the stroke in the engine; begun by the first job of the hand, which are done one after the other."""
+        if self._begun is None:
+            self._begun = self._begin()
+        return self._begun
 
     def _show(self, shown: Shown | None) -> None:
         if shown is not None and not self._is_dropped:

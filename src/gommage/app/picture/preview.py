@@ -50,10 +50,12 @@ class RestingBrush(QObject):
 
     def wait(self) -> None:
         """Show nothing until the pen rests again."""
+        if self._wanted >= 0:
+            self._session.call_off("dab")
         self._wanted = -1
-        self._session.call_off("dab")
         self._viewer.set_dab(None)
-        if self._viewer.pen_at is not None and takes_source(self._ground().desk.paint_tool):
+        is_over = self._viewer.pen_at is not None and not self._viewer.is_pressed
+        if is_over and takes_source(self._ground().desk.paint_tool):
             self._timer.start()
         else:
             self._timer.stop()

@@ -285,6 +285,7 @@ def _touch_up(shot: Shot, fix: Fix, frame: int, behind: tuple[FixInputs, ...]) -
         inputs = inputs_at(shot_behind, shot_behind.fix(fix_id), other) if other in shot.footage.frames else None
         return () if inputs is None else (inputs,)
 
+    @lru_cache(maxsize=256)
     def barred(other: int, is_bare: bool) -> tuple[MatteAt, ...]:
         mattes = (fix.hold_outs, fix.cover) if is_bare else (fix.hold_outs,)
         return tuple(matte_on(shot, matte, other) for matte in mattes if matte.parts)

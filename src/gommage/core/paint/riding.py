@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from functools import lru_cache
 from typing import Any
 
 import numpy as np
@@ -43,6 +44,8 @@ from gommage.core.paint.tools import TOOLS
 __all__ = ["Origin", "OwnCanvas", "ShotFrame", "StrokeAt", "plainly", "scaled", "strokes_at"]
 
 MappingOf = Callable[[str, int], Mapping | None]
+KEPT = 16384
+"""So many strokes where they lie are kept: those of a painting are asked for with every new one."""
 MARGIN_PX = 2
 """So far beyond its size a stroke may reach, in pixels."""
 
@@ -100,13 +103,7 @@ class StrokeAt(Record, frozen=True):
 
 def plainly(stroke: Stroke) -> StrokeAt:
     """Return a stroke as it lies on a canvas that has no frames: from beside itself."""
-    return StrokeAt(
-        id=stroke.id,
-        points=stroke.points,
-        brush=stroke.brush,
-        origin_from_canvas=_from_beside(stroke),
-        is_fixed=stroke.source.is_fixed,
-    )
+    return _on_itself(stroke, IDENTITY, 1.0)
 
 
 def strokes_at(
@@ -150,25 +147,47 @@ def strokes_at(
         here = mapping_of(stroke.surface_id, frame)
         if here is None:
             continue
-        taken = _taken(stroke, footage, frame, here, mapping_of, along, below, plate, fix)
-        if taken is None:
-            continue
         fade = 1.0 if group is None else float(np.clip(value_at(group.opacity, frame), 0, 1))
-        origin, mapping = taken
-        laid = _laid(stroke, here, fade, origin, mapping)
-        if TOOLS[stroke.brush.tool].takes_source and isinstance(origin, OwnCanvas | ShotFrame):
-            other = origin.frame if isinstance(origin, ShotFrame) else frame
-            in_front = barred(frame, False) if stroke.brush.tool is Tool.HEAL else ()
-            laid = replace(laid, barred=barred(other, isinstance(origin, ShotFrame)), in_front=in_front)
+        laid = _on_itself(stroke, here, fade)
+        if TOOLS[stroke.brush.tool].takes_source:
+            if not _takes_from_itself(stroke, frame):
+                taken = _taken(stroke, footage, frame, here, mapping_of, along, below, plate, fix)
+                if taken is None:
+                    continue
+                laid = replace(laid, origin=taken[0], origin_from_canvas=taken[1])
+            laid = _with_bars(laid, frame, barred)
         found.append(laid)
     return tuple(found)
+
+
+def _takes_from_itself(stroke: Stroke, frame: int) -> bool:
+    """Return whether a stroke takes its pixels from what it is laid on."""
+    return isinstance(stroke.source.picture, BelowPicture) and _other_frame(stroke, frame) == frame
+
+
+def _other_frame(stroke: Stroke, frame: int) -> int:
+    time = stroke.source.time
+    return frame + time.frames if isinstance(time, FrameOffset) else time.frame
+
+
+def _with_bars(laid: StrokeAt, frame: int, barred: Callable[[int, bool], tuple[MatteAt, ...]]) -> StrokeAt:
+    """Return a stroke that knows where it takes nothing, and what it is not fitted to."""
+    origin = laid.origin
+    if not isinstance(origin, OwnCanvas | ShotFrame):
+        return laid
+    is_bare = isinstance(origin, ShotFrame)
+    bars = barred(origin.frame if isinstance(origin, ShotFrame) else frame, is_bare)
+    in_front = barred(frame, False) if laid.brush.tool is Tool.HEAL else ()
+    return replace(laid, barred=bars, in_front=in_front) if bars or in_front else laid
 
 
 def _is_there(group: Group | None, frame: int) -> bool:
     return group is None or (group.is_on and is_within(group.frames, frame))
 
 
-def _laid(stroke: Stroke, here: Mapping, fade: float, origin: Origin, mapping: Mapping) -> StrokeAt:
+@lru_cache(maxsize=KEPT)
+def _on_itself(stroke: Stroke, here: Mapping, fade: float) -> StrokeAt:
+    """Return a stroke where a mapping takes it, its pixels taken from what it is laid on."""
     points, brush = stroke.points, stroke.brush
     if here is not IDENTITY:
         moved = np.column_stack([here(points.values[:, :2]), points.values[:, 2]])
@@ -178,10 +197,13 @@ def _laid(stroke: Stroke, here: Mapping, fade: float, origin: Origin, mapping: M
         points, brush = Array(moved), replace(brush, size_px=max(brush.size_px * larger, 1e-3))
     if fade != 1.0:
         brush = replace(brush, opacity=brush.opacity * fade)
+    mapping = IDENTITY
+    if TOOLS[stroke.brush.tool].takes_source:
+        beside = _from_beside(stroke)
+        mapping = beside if here is IDENTITY else composed(here.inverse(), beside, here)
     return StrokeAt(
-        id=stroke.id, points=points, brush=brush, origin=origin, origin_from_canvas=mapping,
-        is_fixed=stroke.source.is_fixed,
-    )  # fmt: skip
+        id=stroke.id, points=points, brush=brush, origin_from_canvas=mapping, is_fixed=stroke.source.is_fixed
+    )
 
 
 def _taken(
@@ -189,10 +211,8 @@ def _taken(
     below: Callable[[int], tuple[Any, ...]], plate: Callable[[str], tuple[Origin, Mapping] | None],
     fix: Callable[[str, int], tuple[Any, ...] | None],
 ) -> tuple[Origin, Mapping] | None:  # fmt: skip
-    """Return what a stroke takes its pixels from and where in it; None where that is not there."""
+    """Return what else than what it is laid on a stroke takes from, and where in it; None where that is not there."""
     source = stroke.source
-    if not TOOLS[stroke.brush.tool].takes_source:
-        return OwnCanvas(), IDENTITY
     beside = _from_beside(stroke)
     back = IDENTITY if here is IDENTITY else here.inverse()
     if isinstance(source.picture, CleanPlatePicture):
@@ -201,9 +221,7 @@ def _taken(
             return None
         key, frame_from_plate = found
         return key, composed(back, beside, here, frame_from_plate.inverse())
-    other = frame + source.time.frames if isinstance(source.time, FrameOffset) else source.time.frame
-    if other == frame and isinstance(source.picture, BelowPicture):
-        return OwnCanvas(), composed(back, beside, here)
+    other = _other_frame(stroke, frame)
     laid = fix(source.picture.fix_id, other) if isinstance(source.picture, FixPicture) else ()
     if laid is None:
         return None
