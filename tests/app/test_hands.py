@@ -176,12 +176,12 @@ def test_strokes_come_in_the_order_of_the_hand(opened):
 
 def test_a_stroke_is_laid_once(opened, monkeypatch):
     """The screen takes the tiles of the hand; it does not lay the stroke again beside it."""
-    from gommage.core.engine import pictures
+    from gommage.core.paint import replays
 
     ready(opened)
     laid = []
-    again = pictures.lay_stroke
-    monkeypatch.setattr(pictures, "lay_stroke", lambda *a: laid.append(a[2].id) or again(*a))
+    again = replays.stroke_laid
+    monkeypatch.setattr(replays, "stroke_laid", lambda *a: laid.append(a[2].id) or again(*a))
     for x in (60, 70, 80):
         drag(opened, [(x, 40), (x + 5, 50), (x + 12, 60)])
         settle(opened)

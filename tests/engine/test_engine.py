@@ -117,13 +117,13 @@ def test_a_plate_is_live_and_undo_is_instant(engine, small_shot):
 
 
 def test_a_new_stroke_costs_one_stroke(engine, small_shot, monkeypatch):
-    from gommage.core.engine import pictures
+    from gommage.core.paint import replays
 
     laid = []
-    real = pictures.lay_stroke
+    real = replays.stroke_laid
     monkeypatch.setattr(
-        pictures,
-        "lay_stroke",
+        replays,
+        "stroke_laid",
         lambda *given: laid.append(given[2].id) or real(*given),
     )
     strokes = [clone(name=f"n{k}", size=10.0 + k) for k in range(4)]
@@ -315,13 +315,13 @@ def test_what_is_seen_while_painting_is_what_is_rendered(engine, small_shot, loo
 
 
 def test_the_tiles_that_the_hand_saw_are_the_ones_that_are_kept(small_shot, monkeypatch):
-    from gommage.core.engine import pictures
+    from gommage.core.paint import replays
 
     engine = Engine(10**9)
     shot, stroke = with_fix(small_shot), clone(PATH, size=16.0, name="new")
     _, live = laid_in_pieces(engine, shot, stroke, request_of(shot, Look.CLEAN_PLATE, 1001))
     live.finish(with_fix(small_shot, stroke))
-    monkeypatch.setattr(pictures, "lay_stroke", lambda *arguments: pytest.fail("it was painted again"))
+    monkeypatch.setattr(replays, "stroke_laid", lambda *arguments: pytest.fail("it was painted again"))
     assert engine.painted(with_fix(small_shot, stroke), with_fix(small_shot, stroke).clean_plates[0]) is not None
 
 

@@ -25,6 +25,7 @@ from gommage.core.document import (
     PlatePicture,
     Project,
     Shot,
+    Softness,
     Source,
     Stroke,
     Surface,
@@ -205,6 +206,28 @@ def test_over_a_fill_restore_brings_the_very_plate_and_erase_takes_paint_away(en
     np.testing.assert_allclose(with_strokes(paint)[46, 66], 0.18, atol=EXACT)
     gone = with_strokes(paint, dab(tool=Tool.ERASE, name="e", size=40))
     np.testing.assert_allclose(gone, plain, atol=EXACT)
+
+
+@pytest.mark.parametrize("opacity", [1.0, 0.6])
+@pytest.mark.parametrize("is_held_out", [False, True])
+def test_pixels_and_alpha_of_a_painted_fix_give_the_result_and_so_do_values(engine, dirty_shot, opacity, is_held_out):
+    """What files with alpha hold, what the viewer shows and what is read under the pen are one picture."""
+    front = Matte.of(shape_of(rectangle(64, 30, 90, 50)), softness=Softness(outwards_px=3.0))
+    fields = {"hold_outs": front} if is_held_out else {}
+    behind = Fix(id="b", name="B", fill=Painted(), touch_up=Painting(strokes=(dab(name="b", x=80, tool=Tool.COLOUR),)))
+    shot = fixed(dirty_shot, dab(source=BEFORE), dab(x=100, tool=Tool.LIGHTEN, name="l"), opacity=opacity, **fields)
+    shot = replace(shot, fixes=(behind, *shot.fixes))
+    assert engine.value_if_there(shot, 1003, 66.5, 46.5, of_plate=False) is None
+    result = engine.result(shot, 1003)
+    wanted = engine.plate(shot.footage, 1003).copy()
+    for patch in engine.all_patches(shot, 1003):
+        region = wanted[patch.window.slices]
+        region += (patch.pixels - region) * patch.alpha[..., None]
+    np.testing.assert_allclose(result, wanted, atol=EXACT)
+    assert (result != engine.plate(shot.footage, 1003)).any(axis=2).sum() > 500
+    for x, y in ((66, 46), (60, 40), (70, 44), (80, 46), (100, 46), (5, 5)):
+        np.testing.assert_array_equal(engine.value_if_there(shot, 1003, x + 0.5, y + 0.5, of_plate=False), result[y, x])
+    np.testing.assert_array_equal(engine.result(shot, 1003, Window(55, 35, 105, 61)), result[35:61, 55:105])
 
 
 def test_what_lies_below_on_another_frame_is_with_its_repairs(engine, dirty_shot):

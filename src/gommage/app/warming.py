@@ -6,7 +6,7 @@ from collections.abc import Callable
 
 import numpy as np
 
-from gommage.core.document import Brush, Matte, MotionModel, Shape, Softness, Stroke
+from gommage.core.document import Brush, Matte, MotionModel, Shape, Softness, Stroke, Tool
 from gommage.core.document.arrays import Array
 from gommage.core.geometry import IDENTITY, Window, shift
 
@@ -31,9 +31,12 @@ def warm_up(check: Callable[[], None]) -> None:
     check()
     resample(small, shift(0.5, 0.5), Window.of(8, 8))
     check()
-    stroke = Stroke(id="warm", points=Array([[4.0, 4.0, 1.0], [9.0, 9.0, 1.0]]), brush=Brush(size_px=4.0))
     canvas = Canvas(small)
-    lay_stroke(canvas, canvas, plainly(stroke))
+    for tool in (Tool.CLONE, Tool.HEAL, Tool.SMEAR, Tool.LIGHTEN):
+        check()
+        brush = Brush(tool=tool, size_px=4.0)
+        stroke = Stroke(id="warm", points=Array([[4.0, 4.0, 1.0], [9.0, 9.0, 1.0]]), brush=brush)
+        lay_stroke(canvas, canvas, plainly(stroke))
     told_apart(small, small, small[..., 0], small.copy())
     lay_over(small.copy(), small, small[..., 0])
     check()

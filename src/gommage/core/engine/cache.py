@@ -54,6 +54,11 @@ class Cache:
             return key in self._values
 
     @property
+    def budget_bytes(self) -> int:
+        """Memory that it may hold."""
+        return int(self._values.maxsize)
+
+    @property
     def held_bytes(self) -> int:
         """Memory held now."""
         return int(self._values.currsize)

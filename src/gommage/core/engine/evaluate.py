@@ -23,6 +23,8 @@ __all__ = ["Engine", "level_of"]
 
 Check = Callable[[], None]
 MOST_LEVELS = 6
+SHARE_OF_REPLAYS = 8
+"""So much of the memory, one part in, is for what single strokes did."""
 
 
 def _never() -> None:
@@ -50,8 +52,9 @@ class Engine:
     """
 
     def __init__(self, budget_bytes: int | None = None) -> None:
-        self.cache = Cache(budget_bytes or default_budget_bytes())
-        self.pictures = Pictures(self.cache)
+        budget = budget_bytes or default_budget_bytes()
+        self.cache = Cache(budget - budget // SHARE_OF_REPLAYS)
+        self.pictures = Pictures(self.cache, Cache(budget // SHARE_OF_REPLAYS))
         self.patches = Patches(self.cache, self.pictures)
 
     # -- the plate ------------------------------------------------------------------------------------------
@@ -164,16 +167,15 @@ class Engine:
         fixes = () if of_plate else frame_inputs(shot, frame)
         for level in range(MOST_LEVELS + 1):
             plate = self.pictures.plate_if_there(shot.footage, frame, level)
-            patches = [self.patches.patch_if_there(inputs, level) for inputs in fixes]
             column, row = int(np.floor(x * scale_of(level))), int(np.floor(y * scale_of(level)))
-            if plate is None or None in patches or not (0 <= row < plate.shape[0] and 0 <= column < plate.shape[1]):
+            if plate is None or not (0 <= row < plate.shape[0] and 0 <= column < plate.shape[1]):
                 continue
-            colour = plate[row, column].copy()
-            for patch in (found[0] for found in patches if found is not None):
-                if patch is not None and not (patch.window & Window(column, row, column + 1, row + 1)).is_empty:
-                    at = row - patch.window.top, column - patch.window.left
-                    colour += (patch.pixels[at] - colour) * patch.alpha[at]
-            return colour
+            pixel = Window(column, row, column + 1, row + 1)
+            colour: Picture | None = plate[pixel.slices].copy()
+            for inputs in fixes:
+                colour = None if colour is None else self.patches.laid_if_there(colour, pixel, inputs, level)
+            if colour is not None:
+                return np.asarray(colour[0, 0])
         return None
 
     # -- check ----------------------------------------------------------------------------------------------

@@ -97,10 +97,7 @@ class FixInputs(Record, frozen=True):
     @property
     def window(self) -> Window:
         """Where its cover and its strokes reach, in pixels of the frame."""
-        reached = self.cover_window
-        for stroke in self.strokes:
-            reached = reached | (stroke.reach & self.footage.bounds)
-        return reached
+        return _reached(self)
 
     @property
     def cover_window(self) -> Window:
@@ -140,6 +137,24 @@ class LightInputs(Record, frozen=True):
 def _the_one(inputs: Any) -> Any:
     """Return the first of all equal inputs, so that what is built on them compares by identity."""
     return inputs
+
+
+@lru_cache(maxsize=2048)
+def _reached(inputs: FixInputs) -> Window:
+    bounds = inputs.footage.bounds
+    reaches = [stroke.reach for stroke in inputs.strokes]
+    seen = [
+        one
+        for one in reaches
+        if one.right > 0 and one.bottom > 0 and one.left < bounds.right and one.top < bounds.bottom
+    ]
+    if not seen:
+        return inputs.cover_window
+    painted = Window(
+        min(one.left for one in seen), min(one.top for one in seen),
+        max(one.right for one in seen), max(one.bottom for one in seen),
+    )  # fmt: skip
+    return inputs.cover_window | (painted & bounds)
 
 
 def matte_on(shot: Shot, matte: Matte, frame: int) -> MatteAt:

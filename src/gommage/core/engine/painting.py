@@ -16,7 +16,7 @@ from gommage.core.engine.patches import MARGIN_OF_PAINT_PX
 from gommage.core.engine.views import Look, ViewRequest, level_shown, shown_pixels
 from gommage.core.fill import PlatesAt, canvas_key
 from gommage.core.geometry import IDENTITY, Mapping, Window, around, scaling, spanning, then
-from gommage.core.paint import Canvas, CanvasKey, StrokeInHand, StrokeSources, scaled
+from gommage.core.paint import CanvasKey, StrokeInHand, StrokeSources, scaled
 from gommage.core.picture import scale_of
 
 __all__ = ["LiveStroke", "Shown"]
@@ -85,7 +85,7 @@ class LiveStroke:
         """Keep the tiles that the hand saw, as those of the shot with the stroke committed."""
         hand = self._begun(check)
         if hand is not None:
-            self._on.keep(shot, hand.canvas)
+            self._on.keep(shot, hand)
 
 
 class _OnPlate:
@@ -123,10 +123,10 @@ class _OnPlate:
                     return then(plate.frame_from_plate, request.view_from_frame)
         return None
 
-    def keep(self, shot: Shot, canvas: Canvas) -> None:
+    def keep(self, shot: Shot, hand: StrokeInHand) -> None:
         """Keep the painted canvas."""
         key = canvas_key(shot, shot.clean_plate(self._id))
-        self._engine.pictures.keep_painted(key.untouched, key.strokes, canvas.counted_after(self._before))
+        self._engine.pictures.keep_painted(key.untouched, key.strokes, self._before, hand)
 
 
 class _OnFrame:
@@ -170,8 +170,8 @@ class _OnFrame:
         """Return where the canvas's pixels are in the viewport."""
         return then(scaling(1 / scale_of(self._level)), self.request.view_from_frame)
 
-    def keep(self, shot: Shot, canvas: Canvas) -> None:
+    def keep(self, shot: Shot, hand: StrokeInHand) -> None:
         """Keep the painted canvas."""
         inputs = inputs_at(shot, shot.fix(self._id), self.request.frame)
         if inputs is not None:
-            self._engine.patches.keep_touched_up(inputs, self._level, canvas.counted_after(self._before))
+            self._engine.patches.keep_touched_up(inputs, self._level, self._before, hand)

@@ -18,7 +18,16 @@ from gommage.core.engine.pictures import Freed, Pictures
 from gommage.core.fill import RECIPES, Filled
 from gommage.core.geometry import Window, around
 from gommage.core.match import Grain, Light, add_grain, apply_light, match_light, measure_grain
-from gommage.core.paint import Canvas, CanvasKey, Read, ShotFrame, StrokeAt, StrokeSources, scaled
+from gommage.core.paint import (
+    Canvas,
+    CanvasKey,
+    Read,
+    ShotFrame,
+    StrokeAt,
+    StrokeInHand,
+    StrokeSources,
+    scaled,
+)
 from gommage.core.picture import Picture, Splines, resample, scale_of
 
 __all__ = ["MARGIN_OF_PAINT_PX", "NOTHING_IN_HAND", "InHand", "Laid", "Patch", "Patches", "composite"]
@@ -209,25 +218,51 @@ class Patches:
 
     def prepare(self, fixes: tuple[FixInputs, ...], level: int, check: Check = _never) -> None:
         """Make the patches of several fixes side by side: what they are made of lets go of the interpreter."""
-        missing = [inputs for inputs in fixes if self.patch_if_there(inputs, level) is None]
+        missing = [inputs for inputs in fixes if not self._is_ready(inputs, level)]
         if len(missing) < 2:
             return
-        beside = [_helpers().submit(self.patch, inputs, level, check) for inputs in missing[1:]]
+        beside = [_helpers().submit(self._ready, inputs, level, check) for inputs in missing[1:]]
         try:
-            self.patch(missing[0], level, check)
+            self._ready(missing[0], level, check)
             for one in beside:
                 one.result()
         finally:
             for one in beside:
                 one.cancel()
 
+    def laid_if_there(self, out: Picture, window: Window, inputs: FixInputs, level: int) -> Picture | None:
+        """Return a window of the picture with a fix laid on it, in place; None if that is not in the cache."""
+        if inputs.strokes:
+            canvas = self.touched_up_if_there(inputs, level)
+            if canvas is not None:
+                self._lay_canvas(out, window, inputs, canvas, level, _never)
+            return None if canvas is None else out
+        found = self.patch_if_there(inputs, level)
+        if found is not None and found[0] is not None:
+            composite(out, window, found[0])
+        return None if found is None else out
+
+    def _is_ready(self, inputs: FixInputs, level: int) -> bool:
+        found = self.touched_up_if_there(inputs, level) if inputs.strokes else self.patch_if_there(inputs, level)
+        return found is not None
+
+    def _ready(self, inputs: FixInputs, level: int, check: Check) -> None:
+        """Make what a fix is composited from."""
+        if inputs.strokes:
+            self.touched_up(inputs, level, check)
+        else:
+            self.patch(inputs, level, check)
+
     # -- strokes over the fill ------------------------------------------------------------------------------
 
     def touched_up(self, inputs: FixInputs, level: int, check: Check = _never) -> Canvas:
         """Return a frame with what lies below a fix, its fill and its strokes, at a level."""
-        strokes = tuple(_smaller(stroke, scale_of(level)) for stroke in inputs.strokes)
         blank, sources = self.blank(inputs, level, check)
-        return self._pictures.painted(_name_of(inputs, level), blank, strokes, sources, check)
+        return self._pictures.painted(_name_of(inputs, level), blank, _strokes(inputs, level), sources, check)
+
+    def touched_up_if_there(self, inputs: FixInputs, level: int) -> Canvas | None:
+        """Return a frame with a fix's strokes if it is in the cache."""
+        return self._pictures.painted_if_there(_name_of(inputs, level), _strokes(inputs, level))
 
     def blank(self, inputs: FixInputs, level: int, check: Check = _never) -> tuple[Canvas, StrokeSources]:
         """Return what a fix's strokes are laid on, and what they look at."""
@@ -254,10 +289,9 @@ class Patches:
         matte = partial(self._pictures.matte_over, footage=footage, scale=scale_of(level), check=check)
         return blank, StrokeSources(origin, matte, filmed)
 
-    def keep_touched_up(self, inputs: FixInputs, level: int, canvas: Canvas) -> None:
+    def keep_touched_up(self, inputs: FixInputs, level: int, before: Canvas, hand: StrokeInHand) -> None:
         """Keep what the hand painted, as the touch-up of a fix at a level."""
-        strokes = tuple(_smaller(stroke, scale_of(level)) for stroke in inputs.strokes)
-        self._pictures.keep_painted(_name_of(inputs, level), strokes, canvas)
+        self._pictures.keep_painted(_name_of(inputs, level), _strokes(inputs, level), before, hand)
 
     def _over(self, inputs: FixInputs, canvas: Canvas, window: Window, level: int, check: Check) -> Patch:
         """Return a window of a fix whose strokes are on a canvas: what covers the picture below, and how far."""
@@ -310,8 +344,9 @@ class Patches:
         """Return a window of the plate with fixes laid on it: a fresh (h, w, 3)."""
         out = self._pictures.plate(footage, frame, level, check)[window.slices].copy()
         for inputs in fixes:
-            if inputs in in_hand:
-                composite(out, window, self._over(inputs, in_hand[inputs], window, level, check))
+            if inputs in in_hand or inputs.strokes:
+                canvas = in_hand.get(inputs) or self.touched_up(inputs, level, check)
+                self._lay_canvas(out, window, inputs, canvas, level, check)
                 continue
             patch = self.patch(inputs, level, check)
             if patch is None:
@@ -320,6 +355,28 @@ class Patches:
                 patch = self._renewed(inputs, patch, window, level, in_hand, check)
             composite(out, window, patch)
         return out
+
+    def _lay_canvas(
+        self, out: Picture, window: Window, inputs: FixInputs, canvas: Canvas, level: int, check: Check
+    ) -> None:
+        """Lay what a fix's strokes are painted on over a window of the picture, in place: tiles and fill alone.
+
+        The canvas holds what lies below as well: so how far paint covers it need not be known.
+        """
+        from gommage.core.paint.kernels import lay_over  # compiled code is loaded late
+
+        fill = inputs.untouched.cover_window.scaled(scale_of(level)) & window
+        if inputs.opacity == 1 and not inputs.hold_outs.parts:
+            if not fill.is_empty:
+                out[fill.within(window)] = canvas.read(fill)
+            canvas.paste(out, window)
+            return
+        part = fill | canvas.painted_in(window)
+        if not part.is_empty:
+            share = np.full((part.height, part.width), np.float32(inputs.opacity))
+            if inputs.hold_outs.parts:
+                share *= 1 - self.matte(inputs.footage, inputs.hold_outs, part, level, check)
+            lay_over(out[part.within(window)], canvas.read(part), share)
 
     def _renewed(
         self, inputs: FixInputs, patch: Patch, window: Window, level: int, in_hand: InHand, check: Check
@@ -351,6 +408,11 @@ class _Scene:
 def _name_of(inputs: FixInputs, level: int) -> Hashable:
     """Return all that what a fix's strokes are laid on depends on."""
     return "touch-up", inputs.untouched, level
+
+
+def _strokes(inputs: FixInputs, level: int) -> tuple[StrokeAt, ...]:
+    """Return a fix's strokes in pixels of a level."""
+    return inputs.strokes if level == 0 else tuple(_smaller(stroke, scale_of(level)) for stroke in inputs.strokes)
 
 
 @lru_cache(maxsize=8192)

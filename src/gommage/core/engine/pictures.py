@@ -15,7 +15,19 @@ from gommage.core.engine.cache import Cache
 from gommage.core.engine.scribbles import Scribbles
 from gommage.core.geometry import Window
 from gommage.core.match import DENOISE_MARGIN_PX, Grain, without_grain
-from gommage.core.paint import Canvas, CanvasKey, Origin, Read, ShotFrame, StrokeAt, StrokeSources, lay_stroke
+from gommage.core.paint import (
+    Canvas,
+    CanvasKey,
+    Origin,
+    Outcome,
+    Read,
+    Replay,
+    ShotFrame,
+    StrokeAt,
+    StrokeInHand,
+    StrokeSources,
+    replayed,
+)
 from gommage.core.picture import (
     Picture,
     Plates,
@@ -55,8 +67,8 @@ class Freed:
 class Pictures:
     """The plate and what is painted on, from one cache."""
 
-    def __init__(self, cache: Cache) -> None:
-        self._cache = cache
+    def __init__(self, cache: Cache, replays: Cache) -> None:
+        self._cache, self._replays = cache, replays
         self.scribbles = Scribbles(cache, lambda footage, frame, check: self.plate(footage, frame, 0, check))
 
     # -- the plate ------------------------------------------------------------------------------------------
@@ -191,9 +203,8 @@ class Pictures:
         self, name: Hashable, blank: Canvas, strokes: tuple[StrokeAt, ...], sources: StrokeSources,
         check: Check = _never,
     ) -> Canvas:  # fmt: skip
-        """Return strokes laid on a blank canvas.
-
-        Begins from the longest run of strokes that is in the cache, so that a new stroke costs one stroke.
+        """Return strokes laid on a blank canvas; of those that were laid on it before, what a change does not reach
+        is taken from then.
 
         Parameters
         ----------
@@ -206,32 +217,26 @@ class Pictures:
         """
         if not strokes:
             return blank
-        runs = _runs(name, strokes)
 
         def paint() -> Canvas:
-            done, canvas = 0, blank
-            for count in range(len(strokes) - 1, 0, -1):
-                found = self._cache.get(runs[count])
-                if found is not None and found.strokes == strokes[:count]:
-                    done, canvas = count, found.canvas
-                    break
-            for count in range(done, len(strokes)):
-                check()
-                canvas = lay_stroke(canvas, blank, strokes[count], sources)
-                if count + 1 < len(strokes):
-                    self._cache.put(runs[count + 1], _Run(strokes[: count + 1], canvas))
+            earlier = self._replays.get(name) or Replay()
+            canvas, replay = replayed(blank, strokes, sources, earlier, check)
+            self._replays.put(name, replay.within(self._replays.budget_bytes // 2))
             return canvas
 
-        whole = runs[len(strokes)]
-        while True:
-            found = self._cache.get_or_make(whole, lambda: _Run(strokes, paint()), check)
-            if found.strokes == strokes:
-                return found.canvas
-            self._cache.put(whole, _Run(strokes, paint()))  # two runs of one fingerprint: the later one is kept
+        return self._cache.get_or_make(("painted", name, strokes), paint, check)
 
-    def keep_painted(self, name: Hashable, strokes: tuple[StrokeAt, ...], canvas: Canvas) -> None:
-        """Keep what the hand painted, so that it need not be painted again; see `painted`."""
-        self._cache.put(_runs(name, strokes)[len(strokes)], _Run(strokes, canvas))
+    def painted_if_there(self, name: Hashable, strokes: tuple[StrokeAt, ...]) -> Canvas | None:
+        """Return strokes laid on a blank canvas if they are in the cache."""
+        return self._cache.get(("painted", name, strokes)) if strokes else None
+
+    def keep_painted(self, name: Hashable, strokes: tuple[StrokeAt, ...], before: Canvas, hand: StrokeInHand) -> None:
+        """Keep what the hand painted as the last of the strokes, so that it need not be painted again."""
+        self._cache.put(("painted", name, strokes), hand.canvas.counted(len(hand.written)))
+        earlier = self._replays.get(name) or Replay()
+        if earlier.strokes == strokes[:-1]:
+            replay = earlier.followed_by(Outcome.of(before, strokes[-1], hand))
+            self._replays.put(name, replay.within(self._replays.budget_bytes // 2))
 
     def splines(
         self, key: CanvasKey, window: Window, level: int, freed: Freed | None, canvas: Canvas | None = None,
@@ -282,26 +287,3 @@ class Pictures:
             return np.ascontiguousarray(spline_coefficients(pixels)[block.within(wide)])
 
         return self._cache.get_or_make(name, prepare, check)
-
-
-@dataclass(frozen=True, slots=True)
-class _Run:
-    """A canvas and the strokes that lie on it. The strokes are the document's: they count for little here."""
-
-    strokes: tuple[StrokeAt, ...]
-    canvas: Canvas
-
-    @property
-    def nbytes(self) -> int:
-        """Memory that it holds."""
-        return self.canvas.nbytes + 8 * len(self.strokes)
-
-
-def _runs(name: Hashable, strokes: tuple[StrokeAt, ...]) -> list[Hashable]:
-    """Return a name for each run of strokes from the first on; a name is short, what it stands for is compared."""
-    fingerprint = hash(name)
-    names: list[Hashable] = [("canvas", name)]
-    for count, stroke in enumerate(strokes, 1):
-        fingerprint = hash((fingerprint, stroke))
-        names.append(("run", name, count, fingerprint))
-    return names

@@ -17,7 +17,7 @@ from gommage.core.geometry.mappings import (
     turning,
 )
 from gommage.core.geometry.stacks import carried_stack, fitted_stack, identity_stack, moved, normal, relative_stack
-from gommage.core.geometry.windows import Matrix, Points, Window, apply_matrix, around, translation
+from gommage.core.geometry.windows import Matrix, Points, Window, apply_matrix, around, holding, translation
 
 __all__ = [
     "IDENTITY",
@@ -30,6 +30,7 @@ __all__ = [
     "Window",
     "apply_matrix",
     "around",
+    "holding",
     "box_of",
     "closed_monotone_cubic",
     "is_quad",

@@ -2,13 +2,15 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from collections.abc import Sequence
+from math import ceil, floor
 from typing import Any
 
 import numpy as np
+from msgspec import Struct
 from numpy.typing import NDArray
 
-__all__ = ["Matrix", "Points", "Window", "apply_matrix", "around", "translation"]
+__all__ = ["Matrix", "Points", "Window", "apply_matrix", "around", "holding", "translation"]
 
 Points = NDArray[np.floating[Any]]
 """(..., 2) float64 positions, x then y, pixel centres at +0.5."""
@@ -17,8 +19,7 @@ Matrix = NDArray[np.floating[Any]]
 FARTHEST_PX = 1e8
 
 
-@dataclass(frozen=True, slots=True)
-class Window:
+class Window(Struct, frozen=True, gc=False):
     """Pixels with left <= x < right and top <= y < bottom."""
 
     left: int
@@ -63,6 +64,10 @@ class Window:
     def grown(self, by: int) -> Window:
         """Return the window with a margin added on every side."""
         return Window(self.left - by, self.top - by, self.right + by, self.bottom + by)
+
+    def shifted(self, dx: int, dy: int) -> Window:
+        """Return the window moved."""
+        return Window(self.left + dx, self.top + dy, self.right + dx, self.bottom + dy)
 
     def aligned(self, step: int) -> Window:
         """Return the smallest window that holds this one and whose sides lie on multiples of a step."""
@@ -117,12 +122,21 @@ def around(points: Points, margin: float = 0.0) -> Window:
     Points that are no numbers (behind the camera) are left out; with none left the window is empty.
     """
     flat = np.asarray(points, dtype=np.float64).reshape(-1, 2)
-    flat = flat[np.isfinite(flat).all(axis=1)]
+    if len(flat) and not np.isfinite(flat.sum()):
+        flat = flat[np.isfinite(flat).all(axis=1)]
     if not len(flat):
         return NOWHERE
-    low, high = flat.min(axis=0) - margin, flat.max(axis=0) + margin
-    low, high = np.clip(low, -FARTHEST_PX, FARTHEST_PX), np.clip(high, -FARTHEST_PX, FARTHEST_PX)
-    return Window(*(int(v) for v in np.floor(low)), *(int(v) for v in np.ceil(high)))
+    return holding([*flat.min(axis=0).tolist(), *flat.max(axis=0).tolist()], margin)
+
+
+def holding(box: Sequence[float], margin: float = 0.0) -> Window:
+    """Return the smallest window that holds a box (left, top, right, bottom) and a margin around it.
+
+    It ends where no picture reaches.
+    """
+    low = (floor(min(max(value - margin, -FARTHEST_PX), FARTHEST_PX)) for value in box[:2])
+    high = (ceil(min(max(value + margin, -FARTHEST_PX), FARTHEST_PX)) for value in box[2:])
+    return Window(*low, *high)
 
 
 def apply_matrix(target_from_source: Matrix, points: Points) -> Points:

@@ -1,8 +1,9 @@
 """Painting: canvases in tiles, brushes, strokes as they lie on a frame."""
 
-from gommage.core.paint.canvases import TILE_PX, Canvas, CanvasKey
+from gommage.core.paint.canvases import TILE_PX, Canvas, CanvasKey, places_of, window_of
 from gommage.core.paint.finding import Candidate, best_sources
 from gommage.core.paint.healing import heal
+from gommage.core.paint.replays import Outcome, Replay, replayed
 from gommage.core.paint.riding import Origin, OwnCanvas, ShotFrame, StrokeAt, plainly, scaled, strokes_at
 from gommage.core.paint.strokes import Read, StrokeInHand, StrokeSources, lay_stroke, radii_of
 from gommage.core.paint.tools import TOOLS
@@ -14,8 +15,10 @@ __all__ = [
     "Canvas",
     "CanvasKey",
     "Origin",
+    "Outcome",
     "OwnCanvas",
     "Read",
+    "Replay",
     "ShotFrame",
     "StrokeAt",
     "StrokeInHand",
@@ -23,8 +26,11 @@ __all__ = [
     "best_sources",
     "heal",
     "lay_stroke",
+    "places_of",
     "plainly",
     "radii_of",
+    "replayed",
     "scaled",
     "strokes_at",
+    "window_of",
 ]

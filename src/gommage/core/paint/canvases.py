@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 import itertools
-from collections.abc import Hashable, Iterator
-from dataclasses import dataclass
+from collections.abc import Hashable, Iterator, Mapping
+from functools import reduce
 
 import numpy as np
+from msgspec import Struct
 
 from gommage.core.document import Footage, FromFrame, PlateBase
 from gommage.core.document.records import Record
@@ -14,11 +15,12 @@ from gommage.core.geometry import Window
 from gommage.core.paint.riding import StrokeAt
 from gommage.core.picture import Picture
 
-__all__ = ["TILE_PX", "Canvas", "CanvasKey", "tiles_of"]
+__all__ = ["TILE_PX", "Canvas", "CanvasKey", "Place", "Tile", "places_of", "tiles_of", "window_of"]
 
-TILE_PX = 128
+TILE_PX = 64
+"""Small enough that a stroke holds little beyond itself, large enough that a frame is some hundreds."""
 Place = tuple[int, int]
-_tokens = itertools.count()
+_tokens = itertools.count(1)
 
 
 class CanvasKey(Record, frozen=True):
@@ -40,21 +42,45 @@ class CanvasKey(Record, frozen=True):
         return self.untouched if isinstance(self.base, FromFrame) else self
 
 
-@dataclass(frozen=True, slots=True)
-class Tile:
+class Tile(Struct, frozen=True, eq=False, gc=False):
     """Pixels of one tile and how far paint covers them, never changed; `token` is no other tile's."""
 
     pixels: Picture
     cover: Picture
     token: int
 
+    @staticmethod
+    def of(pixels: Picture, cover: Picture) -> Tile:
+        """Return a new tile of arrays that are its own."""
+        return Tile(pixels, cover, next(_tokens))
+
+    def shows_as(self, other: Tile) -> bool:
+        """Return whether both hold the same, to the bit."""
+        return np.array_equal(self.pixels, other.pixels) and np.array_equal(self.cover, other.cover)
+
+
+TILE_BYTES = TILE_PX * TILE_PX * 4 * 4
+BLANK = 0
+"""The token of a tile that nobody painted."""
+
+
+def places_of(window: Window) -> Iterator[Place]:
+    """Yield column and row of the tiles that a window touches."""
+    if not window.is_empty:
+        for row in range(window.top // TILE_PX, -(-window.bottom // TILE_PX)):
+            for column in range(window.left // TILE_PX, -(-window.right // TILE_PX)):
+                yield column, row
+
+
+def window_of(place: Place) -> Window:
+    """Return the window of a tile."""
+    left, top = place[0] * TILE_PX, place[1] * TILE_PX
+    return Window(left, top, left + TILE_PX, top + TILE_PX)
+
 
 def tiles_of(window: Window) -> Iterator[tuple[Place, Window]]:
     """Yield the tiles that a window touches: column and row, and the tile's window."""
-    whole = window.aligned(TILE_PX)
-    for top in range(whole.top, whole.bottom, TILE_PX):
-        for left in range(whole.left, whole.right, TILE_PX):
-            yield (left // TILE_PX, top // TILE_PX), Window(left, top, left + TILE_PX, top + TILE_PX)
+    return ((place, window_of(place)) for place in places_of(window))
 
 
 class Canvas:
@@ -73,67 +99,107 @@ class Canvas:
         self._tiles = tiles or {}
         self.bounds = Window.of(base.shape[1], base.shape[0])
         self.nbytes = 0 if tiles else base.nbytes
-        """Memory that it holds: all of it while blank, else what it holds beyond another, see `counted_after`."""
+        """Memory that it holds: all of it while blank, else what it holds beyond another, see `counted`."""
+
+    @property
+    def tiles(self) -> Mapping[Place, Tile]:
+        """The tiles that were painted; not to be modified."""
+        return self._tiles
 
     def read(self, window: Window) -> Picture:
         """Return the pixels of a window within the picture, (h, w, 3); not to be modified."""
-        painted = [(place, tile) for place, tile in tiles_of(window) if place in self._tiles]
-        if not painted:
+        place = window.left // TILE_PX, window.top // TILE_PX
+        if window.right <= (place[0] + 1) * TILE_PX and window.bottom <= (place[1] + 1) * TILE_PX:
+            tile = self._tiles.get(place)
+            return self._base[window.slices] if tile is None else tile.pixels[window.within(window_of(place))]
+        if not any(place in self._tiles for place in places_of(window)):
             return self._base[window.slices]
-        if len(painted) == 1 and painted[0][1] & window == window:
-            place, tile = painted[0]
-            return self._tiles[place].pixels[window.within(tile)]
         out = self._base[window.slices].copy()
-        for place, tile in painted:
-            shared = tile & window
-            out[shared.within(window)] = self._tiles[place].pixels[shared.within(tile)]
+        self.paste(out, window)
         return out
+
+    def paste(self, out: Picture, window: Window) -> None:
+        """Set the painted tiles of a window of a picture, (h, w, 3), in place."""
+        inner = window & self.bounds
+        for place in places_of(inner):
+            tile = self._tiles.get(place)
+            if tile is None:
+                continue
+            x, y = place[0] * TILE_PX, place[1] * TILE_PX
+            left, right = max(x, inner.left), min(x + TILE_PX, inner.right)
+            top, bottom = max(y, inner.top), min(y + TILE_PX, inner.bottom)
+            of_tile = tile.pixels[top - y : bottom - y, left - x : right - x]
+            out[top - window.top : bottom - window.top, left - window.left : right - window.left] = of_tile
+
+    def stacked(self, places: list[Place]) -> tuple[Picture, Picture]:
+        """Return pixels (n, side, side, 3) and cover (n, side, side) of some tiles, the caller's own.
+
+        What lies beyond the picture is nothing.
+        """
+        pixels = np.empty((len(places), TILE_PX, TILE_PX, 3), np.float32)
+        cover = np.empty((len(places), TILE_PX, TILE_PX), np.float32)
+        for n, place in enumerate(places):
+            tile = self._tiles.get(place)
+            if tile is not None:
+                pixels[n], cover[n] = tile.pixels, tile.cover
+                continue
+            at = window_of(place)
+            inside = at & self.bounds
+            if inside != at:
+                pixels[n] = 0
+            pixels[n][inside.within(at)] = self._base[inside.slices]
+            cover[n] = 0
+        return pixels, cover
 
     def cover(self, window: Window) -> Picture:
         """Return how far paint covers a window within the picture, (h, w) 0 to 1."""
         out = np.zeros((window.height, window.width), np.float32)
-        for place, tile in tiles_of(window):
+        for place, at in tiles_of(window):
             if place in self._tiles:
-                shared = tile & window
-                out[shared.within(window)] = self._tiles[place].cover[shared.within(tile)]
+                shared = at & window
+                out[shared.within(window)] = self._tiles[place].cover[shared.within(at)]
         return out
 
-    @property
-    def touched(self) -> Window:
-        """The window of all that was painted on, in whole tiles."""
-        out = Window(0, 0, 0, 0)
-        for column, row in self._tiles:
-            left, top = column * TILE_PX, row * TILE_PX
-            out = out | Window(left, top, left + TILE_PX, top + TILE_PX)
-        return out & self.bounds
+    def token(self, place: Place) -> int:
+        """Return what stands for a tile's content: equal only where the pixels are."""
+        tile = self._tiles.get(place)
+        return BLANK if tile is None else tile.token
+
+    def content(self, window: Window) -> Hashable:
+        """Return what stands for a window's content: equal only where the pixels are."""
+        return tuple((place, self._tiles[place].token) for place in places_of(window) if place in self._tiles)
+
+    def painted_in(self, window: Window) -> Window:
+        """Return what of a window was painted on, in whole tiles."""
+        found = [window_of(place) for place in places_of(window) if place in self._tiles]
+        return reduce(Window.__or__, found, Window(0, 0, 0, 0)) & window & self.bounds
+
+    def over(self, tiles: dict[Place, Tile]) -> Canvas:
+        """Return a canvas of these tiles over the same base; it shows what becomes of them."""
+        return Canvas(self._base, tiles)
+
+    def with_tiles(self, tiles: Mapping[Place, Tile]) -> Canvas:
+        """Return the canvas with some tiles in place of its own."""
+        return Canvas(self._base, {**self._tiles, **tiles})
 
     def with_pixels(self, window: Window, pixels: Picture, cover: Picture) -> Canvas:
         """Return the canvas with a window of it painted over, and paint covering it so far."""
-        tiles = dict(self._tiles)
-        for place, tile in tiles_of(window):
-            inside = tile & self.bounds
-            mine = self._tiles.get(place)
-            fresh = np.empty((TILE_PX, TILE_PX, 3), np.float32)
-            covered = np.zeros((TILE_PX, TILE_PX), np.float32)
-            if mine is not None:
-                fresh[:], covered[:] = mine.pixels, mine.cover
-            else:
-                fresh[inside.within(tile)] = self._base[inside.slices]
-            shared = inside & window
-            fresh[shared.within(tile)] = pixels[shared.within(window)]
-            covered[shared.within(tile)] = cover[shared.within(window)]
-            tiles[place] = Tile(fresh, covered, next(_tokens))
-        return Canvas(self._base, tiles)
+        return self.with_tiles(self.tiles_with(window, pixels, cover, list(places_of(window))))
 
-    def counted_after(self, before: Canvas) -> Canvas:
-        """Return the canvas, its memory counted as what it holds beyond another."""
-        fresh = sum(tile is not before._tiles.get(place) for place, tile in self._tiles.items())
-        self.nbytes = fresh * TILE_PX * TILE_PX * 4 * 4
+    def tiles_with(self, window: Window, pixels: Picture, cover: Picture, places: list[Place]) -> dict[Place, Tile]:
+        """Return some tiles with a window of the canvas painted over."""
+        tiles, covers = self.stacked(places)
+        for n, place in enumerate(places):
+            at = window_of(place)
+            shared = at & window
+            tiles[n][shared.within(at)] = pixels[shared.within(window)]
+            covers[n][shared.within(at)] = cover[shared.within(window)]
+        return {place: Tile.of(tiles[n], covers[n]) for n, place in enumerate(places)}
+
+    def counted(self, tiles: int) -> Canvas:
+        """Return the canvas, its memory counted as that of so many tiles: those that it shares with no other."""
+        self.nbytes = tiles * TILE_BYTES
         return self
-
-    def content(self, window: Window) -> Hashable:
-        """Return a key of a window's content: equal only where the pixels are."""
-        return tuple((place, self._tiles[place].token) for place, _ in tiles_of(window) if place in self._tiles)
 
     def whole(self) -> Picture:
         """Return all of it: (H, W, 3) float32; not to be modified."""

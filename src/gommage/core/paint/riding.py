@@ -98,7 +98,12 @@ class StrokeAt(Record, frozen=True):
     @property
     def reach(self) -> Window:
         """The window that it may change, wherever that is."""
-        return around(self.points.values[:, :2], self.brush.size_px / 2 + MARGIN_PX)
+        return _reach(self)
+
+
+@lru_cache(maxsize=KEPT)
+def _reach(stroke: StrokeAt) -> Window:
+    return around(stroke.points.values[:, :2], stroke.brush.size_px / 2 + MARGIN_PX)
 
 
 def plainly(stroke: Stroke) -> StrokeAt:

@@ -10,26 +10,26 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass
-from itertools import pairwise
 
-import cv2
 import numpy as np
 from numpy.typing import NDArray
 
 from gommage.core.cover import MatteAt
-from gommage.core.document import Brush, Pressure
-from gommage.core.geometry import IDENTITY, Mapping, Window, around, shift, spanning, then
-from gommage.core.paint.canvases import TILE_PX, Canvas, Place, tiles_of
+from gommage.core.document import Blend, Brush, Pressure
+from gommage.core.geometry import IDENTITY, Mapping, Window, around, holding, shift, spanning, then
+from gommage.core.paint.canvases import TILE_PX, Canvas, Place, Tile, places_of, tiles_of
 from gommage.core.paint.riding import MARGIN_PX, StrokeAt
 from gommage.core.paint.tools import BLENDS, TOOLS
-from gommage.core.picture import Picture, resample
+from gommage.core.picture import Picture, resample, whole_steps
 
-__all__ = ["Read", "StrokeInHand", "StrokeSources", "lay_stroke", "radii_of"]
+__all__ = ["Read", "StrokeInHand", "StrokeSources", "lay_stroke", "radii_of", "stroke_laid"]
 
 LIGHTEST = 0.25
 """Of the size, at the lightest touch."""
 SPLINE_REACH_PX = 14
 CHANNELS = "rgb"
+MASK_GROWS_PX, PIECE_PX = 256, 256
+EVERYWHERE: Picture = np.ones((1, 1), np.float32)
 
 
 @dataclass(frozen=True, slots=True)
@@ -91,6 +91,10 @@ class StrokeInHand:
     ----------
     canvas : Canvas
         As it is with what was laid so far.
+    looked_at : set of (column, row)
+        The tiles of the canvas before the stroke that what was laid so far depends on.
+    written : dict
+        The tiles that were laid so far, by place.
     """
 
     def __init__(
@@ -100,10 +104,16 @@ class StrokeInHand:
         self.bounds = before.bounds
         self._before, self._bare = before, bare
         self._stroke, self.brush = stroke, stroke.brush
-        self._origin, self._filmed = sources.origin(stroke) or Read.of(before), sources.filmed or Read.of(bare)
+        self.looked_at: set[Place] = set()
+        self.written: dict[Place, Tile] = {}
+        self._origin = sources.origin(stroke) or Read(self.below, before.bounds)
+        self._filmed = sources.filmed or Read.of(bare)
         self._barred, self._in_front = sources.matte(stroke.barred), sources.matte(stroke.in_front)
         self._brushing = TOOLS[stroke.brush.tool]
-        self._mask: dict[Place, Picture] = {}
+        self._steps = whole_steps(stroke.origin_from_canvas)
+        self._channels = np.array([name in self.brush.channels for name in CHANNELS])
+        self._opacity = np.float32(self.brush.opacity)
+        self._mask, self._masked = np.zeros((0, 0), np.float32), Window(0, 0, 0, 0)
         self._last = np.full(3, np.nan)
         self._carry = np.zeros(1)
         self._touched = Window(0, 0, 0, 0)
@@ -126,12 +136,14 @@ class StrokeInHand:
         from gommage.core.paint.kernels import walk_dabs  # compiled code is loaded late
 
         step = max(self.brush.spacing * self.brush.size_px, 0.5)
-        walked = walk_dabs(np.ascontiguousarray(points, np.float64), self._last, self._carry, step)
-        if not len(walked):
+        radius, lightest = self.brush.size_px / 2, LIGHTEST if Pressure.SIZE in self.brush.pressure else 1.0
+        is_pressed = Pressure.OPACITY in self.brush.pressure
+        points = np.ascontiguousarray(points, np.float64)
+        dabs, box = walk_dabs(points, self._last, self._carry, step, radius, lightest, is_pressed)
+        if not len(dabs):
             return None
-        dabs = self._dabs(walked)
         # The margin is the brush's, not the dabs': so windows of pieces unite to the window of the whole.
-        changed = around(dabs[:, :2], self.brush.size_px / 2 + MARGIN_PX) & self.bounds
+        changed = holding(box.tolist(), radius + MARGIN_PX) & self.bounds
         if self._brushing.drags:
             return self._drag(dabs, changed)
         if changed.is_empty:
@@ -141,59 +153,46 @@ class StrokeInHand:
             self._stamps.add(dabs)
         self._touched = self._touched | changed
         renewed = self._touched if self._brushing.is_whole else changed
-        self.canvas = self.canvas.with_pixels(renewed, *self._composed(renewed))
+        self._write(self._laid(renewed))
         return renewed
 
-    def _dabs(self, walked: NDArray[np.float64]) -> NDArray[np.float64]:
-        """Return dabs (N, 4) x, y, radius, share, of x, y, pressure."""
-        pressure = np.clip(walked[:, 2], 0, 1)
-        dabs = np.empty((len(walked), 4))
-        dabs[:, :2] = walked[:, :2]
-        dabs[:, 2], dabs[:, 3] = radii_of(self.brush, pressure), 1.0
-        if Pressure.OPACITY in self.brush.pressure:
-            dabs[:, 3] = pressure
-        return dabs
-
     def _raise_mask(self, window: Window, dabs: NDArray[np.float64]) -> None:
+        """Raise the mask by dabs (N, 4) that stay within a window."""
         from gommage.core.paint.kernels import lay_dabs  # compiled code is loaded late
 
-        for place, tile in tiles_of(window):
-            mask = self._mask.get(place)
-            if mask is None:
-                mask = self._mask[place] = np.zeros((TILE_PX, TILE_PX), np.float32)
-            lay_dabs(dabs, self.brush.softness, self.brush.flow, tile.left, tile.top, mask)
+        if self._masked & window != window:
+            wider = (self._masked | window.grown(0 if self._masked.is_empty else MASK_GROWS_PX)) & self.bounds
+            mask = np.zeros((wider.height, wider.width), np.float32)
+            if not self._masked.is_empty:
+                mask[self._masked.within(wider)] = self._mask
+            self._mask, self._masked = mask, wider
+        lay_dabs(dabs, self.brush.softness, self.brush.flow, self._masked.left, self._masked.top, self._mask)
 
-    def _mask_of(self, window: Window) -> Picture:
-        out = np.zeros((window.height, window.width), np.float32)
-        for place, tile in tiles_of(window):
-            mask = self._mask.get(place)
-            if mask is not None:
-                shared = tile & window
-                out[shared.within(window)] = mask[shared.within(tile)]
-        return out
+    def _laid(self, window: Window) -> dict[Place, Tile]:
+        """Return the tiles of a window of the canvas with the stroke on them, as far as its mask is raised there."""
+        from gommage.core.paint.kernels import lay_on_tiles, set_tiles  # compiled code is loaded late
 
-    def _composed(self, window: Window) -> tuple[Picture, Picture]:
-        """Return a window's pixels with the stroke, and how far paint covers them."""
-        mask = self._mask_of(window)
+        mask: Picture = self._mask[window.within(self._masked)]
         if self._brushing.takes_source:
-            mask *= self._is_there(window)
-        below = self._before.read(window)
-        new = BLENDS[self.brush.blend](below, self._brushing.lay(self, window, mask))
-        alpha = mask * np.float32(self.brush.opacity)
-        # Where paint is full the source's very bits are laid, so that restoring is exact.
-        pixels = np.where(alpha[..., None] >= 1, new, below + (new - below) * alpha[..., None])
-        return self._in_channels(below, pixels), self._covering(self._before.cover(window), alpha)
+            mask = np.multiply(mask, self._is_there(window), dtype=np.float32)
+        new = self._brushing.lay(self, window, mask)
+        if self.brush.blend is not Blend.OVER:
+            new = BLENDS[self.brush.blend](self.below(window), new)
+        at = set_tiles(mask, window.left, window.top, TILE_PX)
+        places = [(column, row) for column, row in at.tolist()]
+        pixels, cover = self.canvas.stacked(places)
+        is_first = self.written.keys().isdisjoint(places)
+        below = (pixels, cover) if is_first else self._before.stacked(places)
+        lay_on_tiles(
+            pixels, cover, *below, at, new, mask, window.left, window.top,
+            self._opacity, self._channels, self._brushing.takes_away,
+        )  # fmt: skip
+        return {place: Tile.of(pixels[n], cover[n]) for n, place in enumerate(places)}
 
-    def _in_channels(self, below: Picture, pixels: Picture) -> Picture:
-        """Return pixels in the brush's channels, those below in the others."""
-        kept = [index for index, name in enumerate(CHANNELS) if name not in self.brush.channels]
-        if kept:
-            pixels = pixels.copy()
-            pixels[..., kept] = below[..., kept]
-        return pixels
-
-    def _covering(self, cover: Picture, alpha: Picture) -> Picture:
-        return cover * (1 - alpha) if self._brushing.takes_away else cover + (1 - cover) * alpha
+    def _write(self, tiles: dict[Place, Tile]) -> None:
+        self.looked_at.update(tiles)
+        self.written |= tiles
+        self.canvas = self.canvas.with_tiles(tiles)
 
     # -- a brush that drags ---------------------------------------------------------------------------------
 
@@ -205,45 +204,24 @@ class StrokeInHand:
         region = around(rows[:, :2], float(rows[:, 2].max()) + MARGIN_PX + far + 3) & self.bounds
         if region.is_empty or len(rows) < 2:
             return None
+        from gommage.core.paint.kernels import drag_dabs  # compiled code is loaded late
+
+        self.looked_at.update(places_of(region))
         pixels, cover = self.canvas.read(region).copy(), self.canvas.cover(region)
-        touched = Window(0, 0, 0, 0)
-        for before, dab in pairwise(rows):
-            touched = touched | self._drag_one(before, dab, region, pixels, cover)
-        if touched.is_empty:
-            return None
-        inside = touched.within(region)
-        self.canvas = self.canvas.with_pixels(touched, pixels[inside], cover[inside])
-        return touched
-
-    def _drag_one(
-        self, before: NDArray[np.float64], dab: NDArray[np.float64], region: Window, pixels: Picture, cover: Picture
-    ) -> Window:
-        """Lay one dab into a region of the canvas, in place; returns what of the picture it changed."""
-        from gommage.core.paint.kernels import lay_dabs  # compiled code is loaded late
-
-        window = around(dab[None, :2], dab[2] + MARGIN_PX) & self.bounds
-        if window.is_empty:
-            return window
-        mask = np.zeros((window.height, window.width), np.float32)
-        lay_dabs(dab[None], self.brush.softness, 1.0, window.left, window.top, mask)
-        dx, dy = dab[:2] - before[:2]
-        needed = window.grown(int(np.ceil(max(abs(dx), abs(dy)))) + 2) & self.bounds
-        crop, below = pixels[needed.within(region)], pixels[window.within(region)]
-        x, y = np.meshgrid(np.arange(window.left, window.right), np.arange(window.top, window.bottom))
-        moved = cv2.remap(
-            np.ascontiguousarray(crop), (x - needed.left - dx).astype(np.float32),
-            (y - needed.top - dy).astype(np.float32), cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE,
-        )  # fmt: skip
-        alpha = mask * np.float32(self.brush.strength * self.brush.opacity)
-        inside = window.within(region)
-        cover[inside] = self._covering(cover[inside], alpha)
-        pixels[inside] = self._in_channels(below, below + (moved - below) * alpha[..., None])
-        return window
+        reached = np.zeros(cover.shape, bool)
+        local = rows - (region.left, region.top, 0, 0)
+        amount = np.float32(self.brush.strength * self.brush.opacity)
+        drag_dabs(local, self.brush.softness, amount, self._channels, pixels, cover, reached)
+        places = [place for place, at in tiles_of(region) if reached[(at & region).within(region)].any()]
+        tiles = self.canvas.tiles_with(region, pixels, cover, places)
+        self._write(tiles)
+        return changed if tiles else None
 
     # -- what the brush may look at ---------------------------------------------------------------------------
 
     def below(self, window: Window) -> Picture:
         """Return the canvas as it was before the stroke."""
+        self.looked_at.update(places_of(window))
         return self._before.read(window)
 
     def bare(self, window: Window) -> Picture:
@@ -270,6 +248,10 @@ class StrokeInHand:
 
     def carried(self, window: Window, by: Mapping = IDENTITY) -> Picture:
         """Return the source as it lies beside a window, or beside where a mapping takes that."""
+        if self._steps is not None and by is IDENTITY:
+            beside = window.shifted(*self._steps)
+            if beside & self._origin.bounds == beside:
+                return self._origin.window(beside)
         mapping = then(by, self._stroke.origin_from_canvas)
         bounds = self._origin.bounds
         beside = around(spanning(mapping, window), SPLINE_REACH_PX)
@@ -282,12 +264,16 @@ class StrokeInHand:
     def _is_there(self, window: Window) -> Picture:
         """Return how far the source may be taken, (h, w) 0 to 1: not beyond its picture, nor where it is barred."""
         if self._stamps is not None:
-            return np.ones((1, 1), np.float32)
+            return EVERYWHERE
         mapping, bounds = self._stroke.origin_from_canvas, self._origin.bounds
+        if self._barred is None and self._steps is not None:
+            beside = window.shifted(*self._steps)
+            if beside & bounds == beside:
+                return EVERYWHERE
         spanned = spanning(mapping, window)
         is_inside = np.isfinite(spanned).all() and around(spanned) & bounds == around(spanned)
         if is_inside and self._barred is None:
-            return np.ones((1, 1), np.float32)
+            return EVERYWHERE
         at = mapping.field(window)
         with np.errstate(invalid="ignore"):
             inside = (at >= (bounds.left, bounds.top)).all(axis=-1) & (at < (bounds.right, bounds.bottom)).all(axis=-1)
@@ -331,8 +317,27 @@ class _Stamps:
             self.canvas = self.canvas.with_pixels(window, pixels, self.canvas.cover(window))
 
 
-def lay_stroke(canvas: Canvas, bare: Canvas, stroke: StrokeAt, sources: StrokeSources = StrokeSources()) -> Canvas:
-    """Return a canvas with a whole stroke laid on it; see `StrokeInHand`."""
+def stroke_laid(
+    canvas: Canvas, bare: Canvas, stroke: StrokeAt, sources: StrokeSources = StrokeSources()
+) -> StrokeInHand:
+    """Return a whole stroke laid on a canvas, with what it looked at and what it wrote; see `StrokeInHand`."""
     hand = StrokeInHand(canvas, bare, stroke, sources)
-    hand.add(stroke.points.values)
-    return hand.canvas.counted_after(canvas)
+    for points in _pieces(stroke):
+        hand.add(points)
+    return hand
+
+
+def _pieces(stroke: StrokeAt) -> list[NDArray[np.float64]]:
+    """Return a stroke's points in pieces whose windows hold little beside it; one, if it is laid as a whole."""
+    points, reach = stroke.points.values, stroke.reach
+    if TOOLS[stroke.brush.tool].is_whole or reach.width + reach.height < 4 * PIECE_PX or len(points) < 2:
+        return [points]
+    ways = np.hypot(*np.diff(points[:, :2], axis=0).T).cumsum()
+    piece = (ways // (PIECE_PX + 2 * stroke.brush.size_px)).astype(int)
+    return np.split(points, np.flatnonzero(np.diff(piece)) + 2)
+
+
+def lay_stroke(canvas: Canvas, bare: Canvas, stroke: StrokeAt, sources: StrokeSources = StrokeSources()) -> Canvas:
+    """Return a canvas with a whole stroke laid on it."""
+    hand = stroke_laid(canvas, bare, stroke, sources)
+    return hand.canvas.counted(len(hand.written))

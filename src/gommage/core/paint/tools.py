@@ -22,6 +22,7 @@ SHARPEN_PX, SHARPEN_MOST = 1.2, 2.0
 """A sharpen brush adds what a blur of so many pixels takes away, at full strength so many times."""
 MOST_STOPS = 1.0
 """A lighten or darken brush at full strength."""
+TONES = Tones.ALL, Tones.SHADOWS, Tones.MIDDLE, Tones.HIGHLIGHTS
 GREY = 0.18
 """Scene-linear: half of what lies between black and white, as it is seen."""
 WEIGHTS = np.array([0.2126, 0.7152, 0.0722], np.float32)
@@ -107,8 +108,10 @@ def _erase(ground: Ground, window: Window, mask: Picture) -> Picture:
 
 
 def _blurred(ground: Ground, window: Window, sigma_px: float) -> Picture:
-    wide = window.grown(int(np.ceil(4 * sigma_px)) + 2) & ground.bounds
-    blurred = cv2.GaussianBlur(ground.below(wide), (0, 0), sigma_px, borderType=cv2.BORDER_REFLECT)
+    reach = int(np.ceil(3 * sigma_px))
+    wide = window.grown(reach + 1) & ground.bounds
+    taps = 2 * reach + 1, 2 * reach + 1
+    blurred = cv2.GaussianBlur(ground.below(wide), taps, sigma_px, borderType=cv2.BORDER_REFLECT)
     found: Picture = blurred[window.within(wide)]
     return found
 
@@ -124,25 +127,19 @@ def _sharpen(ground: Ground, window: Window, mask: Picture) -> Picture:
     return below + (below - _blurred(ground, window, SHARPEN_PX)) * more
 
 
-def _lit(ground: Ground, window: Window, stops: float) -> Picture:
-    below = ground.below(window)
-    light = np.maximum(below @ WEIGHTS, 0)[..., None]
-    tone = light / (light + np.float32(GREY))  # 0 in the blacks, a half at middle grey, towards 1 in the whites
-    share = {
-        Tones.ALL: np.ones_like(tone),
-        Tones.SHADOWS: (1 - tone) ** 2,
-        Tones.MIDDLE: 4 * tone * (1 - tone),
-        Tones.HIGHLIGHTS: tone**2,
-    }[ground.brush.tones]
-    return below * np.exp2(np.float32(stops * ground.brush.strength) * share)
+def _lit(ground: Ground, window: Window, mask: Picture, stops: float) -> Picture:
+    from gommage.core.paint.kernels import lit  # compiled code is loaded late
+
+    brush = ground.brush
+    return lit(ground.below(window), mask, np.float32(stops * brush.strength), TONES.index(brush.tones), GREY, WEIGHTS)
 
 
 def _lighten(ground: Ground, window: Window, mask: Picture) -> Picture:
-    return _lit(ground, window, MOST_STOPS)
+    return _lit(ground, window, mask, MOST_STOPS)
 
 
 def _darken(ground: Ground, window: Window, mask: Picture) -> Picture:
-    return _lit(ground, window, -MOST_STOPS)
+    return _lit(ground, window, mask, -MOST_STOPS)
 
 
 def _colour(ground: Ground, window: Window, mask: Picture) -> Picture:

@@ -10,7 +10,7 @@ from gommage.core.picture.footage import (
     read_picture,
 )
 from gommage.core.picture.pixels import Picture, halved, luminance, scale_of
-from gommage.core.picture.resample import Filter, Resampled, Splines, resample, spline_coefficients
+from gommage.core.picture.resample import Filter, Resampled, Splines, resample, spline_coefficients, whole_steps
 
 __all__ = [
     "Filter",
@@ -29,4 +29,5 @@ __all__ = [
     "resample",
     "scale_of",
     "spline_coefficients",
+    "whole_steps",
 ]

@@ -17,7 +17,7 @@ from numpy.typing import NDArray
 from gommage.core.geometry import Mapping, Window, around, growth, scaling, shift, then, translation
 from gommage.core.picture.pixels import Picture, halved
 
-__all__ = ["Filter", "Resampled", "Splines", "resample", "spline_coefficients", "with_integer_centres"]
+__all__ = ["Filter", "Resampled", "Splines", "resample", "spline_coefficients", "whole_steps", "with_integer_centres"]
 
 _POLE = np.sqrt(3.0) - 2.0
 _TAPS = 21  # the inverse filter falls by 0.268 a pixel: 0.268**11 is below float32's step
@@ -150,7 +150,7 @@ def resample(
         return _nothing(source, window)
     if isinstance(source, Splines):
         return _by_spline(source.coefficients, mapping, window)
-    steps = _whole_steps(mapping)
+    steps = whole_steps(mapping)
     if steps is not None:
         return _copied(source, window, *steps)
     shrinks = _shrinks_by(mapping, window)
@@ -174,12 +174,14 @@ def _nothing(source: Picture | Splines, window: Window) -> Resampled:
     return Resampled(np.zeros((*shape, *pixels.shape[2:]), np.float32), np.zeros(shape, np.float32))
 
 
-def _whole_steps(mapping: Mapping) -> tuple[int, int] | None:
+def whole_steps(mapping: Mapping) -> tuple[int, int] | None:
     """Return by how many whole pixels a mapping shifts, or None if it does anything else."""
     matrix = mapping.matrix
-    if matrix is None or not np.array_equal(matrix[:, :2], np.eye(3)[:, :2]):
+    if matrix is None:
         return None
-    dx, dy = float(matrix[0, 2]), float(matrix[1, 2])
+    (a, b, dx), (c, d, dy), (e, f, _) = matrix.tolist()
+    if (a, b, c, d, e, f) != (1, 0, 0, 1, 0, 0):
+        return None
     return (int(dx), int(dy)) if dx == int(dx) and dy == int(dy) else None
 
 
