@@ -113,7 +113,7 @@ def rim_differences(below, source, near, free, odd, least):  # type: ignore[no-u
 
 @njit(cache=True, nogil=True)
 def hang(source, gain, spread, mean, free):  # type: ignore[no-untyped-def]
-    """Return `gain * source` (h, w, 3) with the smoothest field added that is, where not free, the differences on the rim.
+    """Return `gain * source` (h, w, 3) and the smoothest field that is, where not free, the differences on the rim.
 
     `spread` (h, w, 4) are those averaged along the rim, the last number counting; it is used up. `mean` (4,)
     stands where nothing is near; that is no free pixel's neighbour. Nothing falls below black that was not below it.
