@@ -9,9 +9,10 @@ os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 import numpy as np
 import pytest
 from msgspec.structs import replace
-from PySide6.QtCore import QEventLoop, QTimer
+from PySide6.QtCore import QEvent, QEventLoop, QTimer
 from PySide6.QtWidgets import QApplication
 
+from gommage.app.look.theme import DARK, theme
 from gommage.app.main_window import MainWindow
 from gommage.app.start import make_application
 from gommage.core.document import (
@@ -173,7 +174,8 @@ def _threads() -> list[str]:
 @pytest.fixture
 def window(tmp_path, qapp):
     """An empty main window; afterwards no thread of it may be left."""
-    make_application()
+    if theme() is not DARK or not qapp.styleSheet():  # once for all tests: every widget there is would be styled again
+        make_application()
     made = MainWindow(Engine(1024**3), (tmp_path / "journals",), tmp_path / "state")
     made.show()
     made.activateWindow()
@@ -184,4 +186,5 @@ def window(tmp_path, qapp):
     wait_until(lambda: not made.isVisible(), 10)
     wait_until(lambda: not _threads(), 30)  # a slow disk may still be syncing the journal
     made.deleteLater()
+    QApplication.sendPostedEvents(made, QEvent.Type.DeferredDelete)  # else it would be there until the last test
     QApplication.processEvents()
