@@ -9,19 +9,17 @@ from PySide6.QtWidgets import QComboBox, QToolButton
 
 from gommage.app.look.controls import DragNumber
 from gommage.core.cover import matte_at, matte_pixels
-from gommage.core.document import Matte, Project, Shot, placement
+from gommage.core.document import Matte, Project, placement
 from gommage.core.engine import Step, mappings_of
 from gommage.core.geometry import Window
-from gommage.demo.crosses import FIRST_FRAME, FRAMES
 from tests.app.counting import Hand, densely
 from tests.app.driving import ALT, CTRL, SHIFT, find
-from tests.app.painted_crosses import cure
+from tests.app.painted_crosses import SPAN, cure, shot_of
 from tests.conftest import settle, wait_until
 
 pytestmark = pytest.mark.slow
 HOME, SCRIBBLED = 1051, 1048
-LAST = FIRST_FRAME + FRAMES - 1
-KEYED = (*range(HOME + 10, LAST + 1, 10), *range(HOME - 10, FIRST_FRAME - 1, -10))
+KEYED = (*range(HOME + 10, SPAN.last + 1, 10), *range(HOME - 10, SPAN.first - 1, -10))
 MOST_ACTIONS = 60
 IOU, HAIR_IOU, EDGE_PX = 0.97, 0.95, 1.0  # the product's promises for this shot
 FOLLOW_TOLERANCE_PX = 0.25  # the lantern, at 20 px a frame; the head is followed to 0.02
@@ -62,7 +60,7 @@ def draw_round(hand, outline, zoom, *, step):
 
 
 def test_head_hair_and_lantern_are_held_out(window, crosses):
-    window.session.begin(Project.of(Shot(id="crosses", name="Crosses", footage=crosses.footage)))
+    window.session.begin(Project.of(shot_of(crosses)))
     settle(window)
     cover_a_cross(Hand(window, "cover"), crosses)
     hand = Hand(window, "hold-outs")
@@ -89,14 +87,14 @@ def test_head_hair_and_lantern_are_held_out(window, crosses):
         hand.type_in("type the softness of all hold-outs", find(page, DragNumber, name), value)
     keys_of_hair(hand)
     assert hand.count <= MOST_ACTIONS
-    figures = judged(window, crosses, range(FIRST_FRAME, LAST + 1, 5))
+    figures = judged(window, crosses, range(SPAN.first, SPAN.last + 1, 5))
     for name, one in figures.items():
         ious, edges = zip(*one, strict=True)
         # of strips 20 px wide that sway between keys every half pixel costs 3 %: the hair alone is judged by its mean
         assert (np.mean(ious) > HAIR_IOU) if name == "hair" else (min(ious) > IOU), name
         assert np.mean(edges) < EDGE_PX, name
     hand.note(
-        "Hold out a puppet's head, its hair of paper strips and a swinging lantern over 96 frames",
+        f"Hold out a puppet's head, its hair of paper strips and a swinging lantern over {len(SPAN)} frames",
         AGAINST_TRUTH,
         [in_words(name, *zip(*one, strict=True)) for name, one in figures.items()],
     )
@@ -115,7 +113,7 @@ SCRIBBLED_IOU = 0.95
 
 def test_the_lantern_is_held_out_by_scribbles(window, crosses):
     """One frame is scribbled on; its matte is carried over all others."""
-    window.session.begin(Project.of(Shot(id="crosses", name="Crosses", footage=crosses.footage)))
+    window.session.begin(Project.of(shot_of(crosses)))
     settle(window)
     hand = Hand(window, "scribbles")
     hand.frame(SCRIBBLED)
@@ -138,16 +136,16 @@ def test_the_lantern_is_held_out_by_scribbles(window, crosses):
     settle(window)
     (part,) = window.desk.fix(window.session.project).cover.parts
     assert len({mark.frame for mark in part.source.marks}) == 1
-    assert len(window.session.drift(part.id)) == FRAMES
+    assert len(window.session.drift(part.id)) == len(SPAN)
     plain, found = Matte(parts=(part,)), []
-    for frame in range(FIRST_FRAME, LAST + 1, 5):
+    for frame in range(SPAN.first, SPAN.last + 1, 5):
         mine = window.session.engine.matte(window.shot, plain, frame)
         found.append(
             (overlap(mine, crosses.matte("lantern", frame)), edge_error(mine, crosses.matte("lantern", frame)))
         )
     ious, edges = zip(*found, strict=True)
     assert min(ious) > SCRIBBLED_IOU
-    sentence = "Hold out a swinging lantern by scribbles on one of 96 frames"
+    sentence = f"Hold out a swinging lantern by scribbles on one of {len(SPAN)} frames"
     hand.note(sentence, AGAINST_TRUTH, [in_words("lantern", ious, edges)])
 
 
@@ -177,7 +175,7 @@ def followed_to(shot, crosses):
     for surface, name in zip(shot.surfaces[1:], ("head", "lantern"), strict=True):
         points = crosses.outlines(name, HOME)[0][::9]
         placed = placement(shot, surface)
-        for frame in range(FIRST_FRAME, LAST + 1, 3):
+        for frame in range(SPAN.first, SPAN.last + 1, 3):
             off = placed.mapping(frame)(points) - crosses.outlines(name, frame)[0][::9]
             worst = max(worst, np.hypot(*off[points[:, 1] > 300].T).max())
     return worst
