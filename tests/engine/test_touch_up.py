@@ -46,7 +46,7 @@ from gommage.core.engine import (
     write_mattes,
 )
 from gommage.core.engine.views import shown_pixels
-from gommage.core.geometry import Window, composed, scaling, shift
+from gommage.core.geometry import Window, composed, scaling, shift, turning
 from gommage.core.picture import read_picture
 from gommage.core.picture.writing import write_still
 from tests.conftest import plane, rectangle, shape_of, texture
@@ -277,15 +277,20 @@ PATH = np.column_stack([np.linspace(58, 76, 9), np.linspace(42, 50, 9), np.linsp
 
 
 @pytest.mark.parametrize("tool", Tool)
-@pytest.mark.parametrize("zoom", [1.0, 0.5])
-def test_what_is_seen_while_painting_is_what_is_rendered(engine, dirty_shot, tool, zoom):
+@pytest.mark.parametrize(("zoom", "turn_deg"), [(1.0, 0.0), (0.5, 0.0), (1.0, 37.0)])
+def test_what_is_seen_while_painting_is_what_is_rendered(engine, dirty_shot, tool, zoom, turn_deg):
     brush = Brush(tool=tool, size_px=14, softness=0.6, opacity=0.9)
     stroke = replace(dab(tool=tool, surface_id="wall", brush=brush, source=replace(BEFORE, dx=2.5)), points=Array(PATH))
     under = dab(name="under", source=Source(dy=-25))
     before, after = fixed(dirty_shot, under), fixed(dirty_shot, under, stroke)
 
     def request_of(shot):
-        return ViewRequest(shot, 1003, Look.RESULT, scaling(zoom), (WIDTH, HEIGHT))
+        view = (
+            composed(shift(-75, -50), scaling(zoom), turning(np.deg2rad(turn_deg)), shift(75, 50))
+            if turn_deg
+            else scaling(zoom)
+        )
+        return ViewRequest(shot, 1003, Look.RESULT, view, (WIDTH, HEIGHT))
 
     live = LiveStroke(engine, request_of(before), "dust", stroke)
     screen = view_pixels(engine, request_of(before)).copy()
@@ -335,10 +340,13 @@ def test_outside_of_strokes_files_keep_their_very_bits(engine, dirty_shot, tmp_p
     np.testing.assert_array_equal(out[off], engine.plate(shot.footage, 1003)[off])
 
 
-@pytest.mark.parametrize("zoom", [0.7, 1.3, 3.3, 3.7, 4.2])
-def test_a_part_of_the_viewport_is_that_part_of_it_at_any_zoom(engine, dirty_shot, zoom):
+@pytest.mark.parametrize(("zoom", "turn_deg"), [(0.7, 0), (1.3, 0), (3.3, 0), (3.7, 0), (4.2, 0), (1.3, 45), (4.2, 75)])
+def test_a_part_of_the_viewport_is_that_part_of_it_at_any_zoom(engine, dirty_shot, zoom, turn_deg):
     """What a stroke renews is shown beside what was there: no pixel at its rim may fall to another square."""
     view = composed(scaling(zoom), shift(40.3, 7.7))
+    view = (
+        composed(shift(-75, -50), scaling(zoom), turning(np.deg2rad(turn_deg)), shift(300, 200)) if turn_deg else view
+    )
     request = ViewRequest(dirty_shot, 1001, Look.PLATE, view, (600, 400))
     whole = shown_pixels(engine, request, Window.of(600, 400)).astype(int)
     for part in (Window(313, 123, 420, 326), Window(101, 99, 333, 222)):

@@ -263,6 +263,9 @@ ACTIONS: tuple[Action, ...] = (
     *BRUSHES,
     Action("fit_view", "Fit picture", ("Tab",), "View", "The whole picture", "shot", icon="maximize"),
     Action("actual_pixels", "100 %", ("Shift+Tab",), "View", "One pixel is one pixel", "shot"),
+    Action("turn_left", "Turn left", ("Alt+Q",), "View", "The picture, for the hand; what is painted stays", "shot"),
+    Action("turn_right", "Turn right", ("Alt+W",), "View", "The picture, for the hand; what is painted stays", "shot"),
+    Action("upright", "Upright", ("Alt+E",), "View", "Turned no more", "shot"),
     Action("steady", "Steady view", ("W",), "View", "Hold the surface still", "track", True, "locate-fixed"),
     Action(
         "square_on",

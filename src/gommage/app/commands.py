@@ -22,6 +22,7 @@ from gommage.core.engine import Look, Step
 
 __all__ = ["FrameCommands", "ItemCommands", "ViewCommands"]
 
+TURN_DEG = 15.0
 STEP_TOOLS = {Step.FOLLOW: "draw", Step.COVER: "draw", Step.FILL: "clone", Step.MATCH: "hand", Step.CHECK: "hand"}
 
 
@@ -230,6 +231,18 @@ class ViewCommands:
     def actual_pixels(self) -> None:
         """One picture pixel is one pixel of the screen."""
         self._viewer.zoom_to(1 / self._viewer.devicePixelRatioF())
+
+    def turn_left(self) -> None:
+        """Turn the picture on the desk against the clock."""
+        self._viewer.turn_to(self._viewer.framing.turn_deg - TURN_DEG)
+
+    def turn_right(self) -> None:
+        """Turn the picture on the desk with the clock."""
+        self._viewer.turn_to(self._viewer.framing.turn_deg + TURN_DEG)
+
+    def upright(self) -> None:
+        """Turn the picture back."""
+        self._viewer.turn_to(0.0)
 
     def _toggle(self, field: str) -> None:
         self._session.set_desk(**{field: not getattr(self._desk, field)})

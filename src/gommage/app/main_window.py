@@ -217,7 +217,7 @@ class MainWindow(QMainWindow):
         self.stage.views.ready_changed.connect(self.strip.show_ready)
         self.stage.hand_changed.connect(self._refresh_actions)
         self.stage.source_said.connect(self.tray.show_source)
-        self.viewer.view_changed.connect(lambda: self.view_bar.show_zoom(self.viewer.zoom))
+        self.viewer.view_changed.connect(lambda: self.view_bar.show_framing(self.viewer.framing))
         self.viewer.hovered.connect(self._on_hovered)
         self.view_bar.look_chosen.connect(lambda look: session.set_desk(look=look))
         self.view_bar.display_chosen.connect(lambda display: session.set_desk(display=display))

@@ -9,6 +9,7 @@ from PySide6.QtGui import QAction
 from PySide6.QtWidgets import QComboBox, QDoubleSpinBox, QHBoxLayout, QLabel, QSizePolicy, QToolButton, QWidget
 
 from gommage.app.look.theme import tabular_font
+from gommage.app.picture.framing import Framing
 from gommage.app.picture.views import VEILS
 from gommage.core.engine import BACKDROPS, Look
 from gommage.core.picture.colour import Display, views
@@ -133,9 +134,10 @@ class ViewBar(QWidget):
         for one in coming:
             one.show()
 
-    def show_zoom(self, zoom: float) -> None:
-        """Show the zoom."""
-        self.zoom.setText(f"{zoom:.0%}".replace("%", " %"))
+    def show_framing(self, framing: Framing) -> None:
+        """Show the zoom, and how far the picture is turned."""
+        turned = f" · {framing.turn_deg:+.0f}°" if framing.turn_deg else ""
+        self.zoom.setText(f"{framing.zoom:.0%}".replace("%", " %") + turned)
 
     def show_value(self, words: str) -> None:
         """Show position and colour under the pen."""

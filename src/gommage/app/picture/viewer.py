@@ -5,6 +5,7 @@ from __future__ import annotations
 import time
 
 import numpy as np
+from msgspec.structs import replace
 from numpy.typing import NDArray
 from PySide6.QtCore import QEvent, QPointF, QRectF, QSize, Qt, Signal
 from PySide6.QtGui import (
@@ -18,6 +19,7 @@ from PySide6.QtGui import (
     QPointingDevice,
     QResizeEvent,
     QTabletEvent,
+    QTransform,
     QWheelEvent,
 )
 from PySide6.QtWidgets import QWidget
@@ -26,15 +28,15 @@ from gommage.app.hands.gestures import PointerEvent
 from gommage.app.hands.pen import FLATTEST_DEG, SimulatedPen
 from gommage.app.look.theme import tabular_font, theme
 from gommage.app.picture.drawing import CursorLook, draw_cursor, draw_overlay, draw_tag
+from gommage.app.picture.framing import Framing
 from gommage.app.picture.images import PLAIN, image_of, sharing, united
 from gommage.app.picture.overlays import Overlay
 from gommage.core.engine import Shown
-from gommage.core.geometry import IDENTITY, Mapping, Window, scaling, shift, then
+from gommage.core.geometry import IDENTITY, Mapping, Window, then
 
 __all__ = ["Viewer"]
 
 ZOOM_STEP = 1.25
-SMALLEST_ZOOM, LARGEST_ZOOM = 0.05, 40.0
 WIPE_GRAB_PX = 7
 SOURCE_OPACITY = 0.5
 
@@ -58,8 +60,7 @@ class Viewer(QWidget):
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setAttribute(Qt.WidgetAttribute.WA_OpaquePaintEvent)
         self.setMinimumSize(320, 240)
-        self._zoom, self._aspect = 1.0, 1.0
-        self._centre = QPointF(0, 0)
+        self._framing = Framing()
         self._image: QImage | None = None
         self._image_view: Mapping = IDENTITY
         self._other: QImage | None = None
@@ -70,7 +71,6 @@ class Viewer(QWidget):
         self._wipe_at: float | None = None
         self._drags_wipe = False
         self._fitted: tuple[int, int] | None = None
-        self._view: tuple[tuple[float, ...], Mapping] | None = None
         self._pixels: NDArray[np.uint8] | None = None
         self._live: dict[str, list[tuple[Window, QImage]]] = {}
         self._overlay = Overlay()
@@ -87,7 +87,12 @@ class Viewer(QWidget):
     @property
     def zoom(self) -> float:
         """Viewport pixels a picture pixel, down the picture."""
-        return self._zoom
+        return self._framing.zoom
+
+    @property
+    def framing(self) -> Framing:
+        """How the picture lies in the viewport."""
+        return replace(self._framing, width=self.width(), height=self.height())
 
     @property
     def message(self) -> str:
@@ -105,16 +110,8 @@ class Viewer(QWidget):
         return bool(self._live)
 
     def view_from_picture(self) -> Mapping:
-        """Return zoom and pan as a mapping; pixels that are not square are as wide as they were filmed."""
-        at = self._zoom, self._aspect, self._centre.x(), self._centre.y(), self.width(), self.height()
-        if self._view is None or self._view[0] != at:
-            self._view = at, self._computed_view()
-        return self._view[1]
-
-    def _computed_view(self) -> Mapping:
-        z, wide = self._zoom, self._zoom * self._aspect
-        x, y = self.width() / 2 - wide * self._centre.x(), self.height() / 2 - z * self._centre.y()
-        return then(scaling(wide, z), shift(x, y))
+        """Return where places of the picture are; pixels that are not square are as wide as they were filmed."""
+        return self.framing.view_from_picture
 
     def pixel_size(self) -> tuple[int, int]:
         """Return the viewport in device pixels."""
@@ -123,32 +120,29 @@ class Viewer(QWidget):
 
     def set_aspect(self, aspect: float) -> None:
         """Show pixels so many times as wide as they are high."""
-        if aspect != self._aspect:
-            self._aspect = aspect
-            self.view_changed.emit()
+        if aspect != self._framing.aspect:
+            self._frame(replace(self.framing, aspect=aspect))
 
     def fit(self, width: int, height: int) -> None:
         """Show the whole of a picture of that size."""
-        self._zoom = min((self.width() - 24) / (width * self._aspect), (self.height() - 24) / height)
-        self._zoom = float(np.clip(self._zoom, SMALLEST_ZOOM, LARGEST_ZOOM))
-        self._centre = QPointF(width / 2, height / 2)
+        self._frame(self.framing.fitted(width, height))
         self._fitted = width, height
-        self.view_changed.emit()
 
     def zoom_to(self, zoom: float, around: QPointF | None = None) -> None:
         """Zoom, keeping what is under a point where it is."""
-        fixed = around if around is not None else QPointF(self.width() / 2, self.height() / 2)
-        zoom = float(np.clip(zoom, SMALLEST_ZOOM, LARGEST_ZOOM))
-        middle = QPointF(self.width() / 2, self.height() / 2)
-        by, change = fixed - middle, 1 / self._zoom - 1 / zoom
-        self._centre += QPointF(by.x() * change / self._aspect, by.y() * change)
-        self._zoom, self._fitted = zoom, None
-        self.view_changed.emit()
+        self._frame(self.framing.zoomed(zoom, None if around is None else (around.x(), around.y())))
+
+    def turn_to(self, turn_deg: float) -> None:
+        """Turn the picture to an angle, clockwise, about the pen or the middle."""
+        at = self.pen_at
+        self._frame(self.framing.turned(turn_deg, None if at is None else (at.x(), at.y())))
 
     def show_around(self, x: float, y: float, zoom: float) -> None:
         """Put a picture position in the middle, at a zoom."""
-        self._zoom, self._centre = float(np.clip(zoom, SMALLEST_ZOOM, LARGEST_ZOOM)), QPointF(x, y)
-        self._fitted = None
+        self._frame(self.framing.around(x, y, zoom))
+
+    def _frame(self, framing: Framing) -> None:
+        self._framing, self._fitted = framing, None
         self.view_changed.emit()
 
     # -- what is shown --------------------------------------------------------------------------------------
@@ -277,9 +271,13 @@ class Viewer(QWidget):
             painter.drawImage(0, 0, image)
             return
         # The engine is a moment behind a pan or zoom: what is there is moved along meanwhile.
-        moved = then(made_for.inverse(), now)
-        corner, opposite = moved(np.array([[0.0, 0.0], [self.width(), self.height()]]))
-        painter.drawImage(QRectF(QPointF(*corner), QPointF(*opposite)), image)
+        matrix = then(made_for.inverse(), now).matrix
+        assert matrix is not None
+        (a, b, x), (c, d, y), _ = matrix.tolist()
+        painter.save()
+        painter.setTransform(QTransform(a, c, b, d, x, y), combine=True)
+        painter.drawImage(0, 0, image)
+        painter.restore()
 
     def _draw_wipe(self, painter: QPainter, at: float, other: QImage) -> None:
         x = at * self.width()
@@ -312,7 +310,7 @@ class Viewer(QWidget):
     def wheelEvent(self, event: QWheelEvent) -> None:
         steps = event.angleDelta().y() / 120
         if steps:
-            self.zoom_to(self._zoom * ZOOM_STEP**steps, event.position())
+            self.zoom_to(self._framing.zoom * ZOOM_STEP**steps, event.position())
         event.accept()
 
     def tabletEvent(self, event: QTabletEvent) -> None:
@@ -352,9 +350,8 @@ class Viewer(QWidget):
     def mouseMoveEvent(self, event: QMouseEvent) -> None:
         if self._pan_from is not None:
             by = event.position() - self._pan_from
-            self._centre -= QPointF(by.x() / (self._zoom * self._aspect), by.y() / self._zoom)
-            self._pan_from, self._fitted = event.position(), None
-            self.view_changed.emit()
+            self._pan_from = event.position()
+            self._frame(self.framing.panned(by.x(), by.y()))
             self.update()
         elif self._drags_wipe:
             self.wipe_dragged.emit(float(np.clip(event.position().x() / self.width(), 0.02, 0.98)))

@@ -12,6 +12,9 @@ __all__ = ["RIM_PX", "heal"]
 
 RIM_SIGMA_PX, RIM_TAPS = 2.5, 13
 """The difference on the rim is averaged this far, so that its grain does not streak inwards."""
+FINE_SIGMA_PX, FINE_TAPS = 0.8, 7
+"""What that leaves of the difference, grain most of all, is followed as well, but only so far into the stroke: else
+every border would show by grain that breaks off, or by grain that is drawn out into streaks."""
 RIM_PX = 8
 """So far around a stroke its surroundings are looked at."""
 RIM = np.ones((2 * RIM_PX + 1, 2 * RIM_PX + 1), np.uint8)
@@ -54,9 +57,12 @@ def heal(below: Picture, source: Picture, mask: Picture, left_out: Picture | Non
     free = laid if left_out is None else laid | (left_out > HELD_OUT)
     if free.all():
         return source + (below - source).mean(axis=(0, 1)) if left_out is None else source
-    from gommage.core.paint.membrane import hang, rim_differences  # compiled code is loaded late
+    from gommage.core.paint.membrane import hang, left_on_rim, rim_differences  # compiled code is loaded late
 
     near = cv2.dilate(free.view(np.uint8), RIM)
     free = free.copy()
     known, mean, gain = rim_differences(below, source, near, free, ODD_SPREADS, LEAST_SPREAD)
-    return hang(source, gain, cv2.GaussianBlur(known, (RIM_TAPS, RIM_TAPS), RIM_SIGMA_PX), mean, free)
+    spread = cv2.GaussianBlur(known, (RIM_TAPS, RIM_TAPS), RIM_SIGMA_PX)
+    left = left_on_rim(known, spread)
+    fine = cv2.GaussianBlur(left, (FINE_TAPS, FINE_TAPS), FINE_SIGMA_PX)
+    return hang(source, gain, spread, mean, free, fine)

@@ -5,8 +5,10 @@ from __future__ import annotations
 import numpy as np
 from numba import njit
 
-__all__ = ["hang", "rim_differences"]
+__all__ = ["hang", "left_on_rim", "rim_differences"]
 
+ENDS = 0.02
+"""Where so much of what is near is on the rim, half of what is left there is added."""
 SAMPLES = 500
 BRIGHTER = 2.0
 """A source that is brighter than the rim by more than this is made darker."""
@@ -80,8 +82,8 @@ def rim_differences(below, source, near, free, odd, least):  # type: ignore[no-u
         row, column = places[n * step]
         light[n] = below[row, column, 0] + below[row, column, 1] + below[row, column, 2]
         source_light[n] = source[row, column, 0] + source[row, column, 1] + source[row, column, 2]
-    most_light = np.float32(BRIGHTER * max(np.median(light), 0.0))
-    brightest = np.median(source_light)
+    brightest, here = np.median(source_light), np.median(light)
+    most_light = np.float32(BRIGHTER) * here if here > 0 else np.float32(0)
     gain = most_light / brightest if brightest > most_light else np.float32(1)
     for c in range(3):
         for n in range(len(values)):
@@ -112,11 +114,24 @@ def rim_differences(below, source, near, free, odd, least):  # type: ignore[no-u
 
 
 @njit(cache=True, nogil=True)
-def hang(source, gain, spread, mean, free):  # type: ignore[no-untyped-def]
+def left_on_rim(known, spread):  # type: ignore[no-untyped-def]
+    """Return what of the differences `known` (h, w, 4) on a rim is left by their average along it, `spread`."""
+    left = known.copy()
+    for row in range(known.shape[0]):
+        for column in range(known.shape[1]):
+            if known[row, column, 3] > 0:
+                for c in range(3):
+                    left[row, column, c] -= spread[row, column, c] / spread[row, column, 3]
+    return left
+
+
+@njit(cache=True, nogil=True)
+def hang(source, gain, spread, mean, free, fine):  # type: ignore[no-untyped-def]
     """Return `gain * source` (h, w, 3) and the smoothest field that is, where not free, the differences on the rim.
 
     `spread` (h, w, 4) are those averaged along the rim, the last number counting; it is used up. `mean` (4,)
-    stands where nothing is near; that is no free pixel's neighbour. Nothing falls below black that was not below it.
+    stands where nothing is near; that is no free pixel's neighbour. `fine` (h, w, 4) is added close to the rim: what is
+    left there, the last number counting. Nothing falls below black that was not below it.
     """
     height, width = free.shape
     for row in range(height):
@@ -135,7 +150,10 @@ def hang(source, gain, spread, mean, free):  # type: ignore[no-untyped-def]
         for column in range(width):
             for c in range(3):
                 taken = gain * source[row, column, c]
-                out[row, column, c] = max(taken + spread[row, column, c], min(taken, np.float32(0)))
+                value = taken + spread[row, column, c]
+                if free[row, column] and fine[row, column, 3] > 0:
+                    value += fine[row, column, c] / (fine[row, column, 3] + np.float32(ENDS))
+                out[row, column, c] = max(value, min(taken, np.float32(0)))
     return out
 
 
