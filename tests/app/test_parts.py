@@ -254,7 +254,7 @@ def test_looks_are_chosen_and_value_is_read(opened):
     at = opened.viewer.view_from_picture()(np.array([20.5, 30.5], float))
     QTest.mouseMove(opened.viewer, QPoint(round(at[0]), round(at[1])))
     red = opened.session.engine.plate(opened.shot.footage, opened.desk.frame)[30, 20, 0]
-    wait_until(lambda: f"{red:.3f}" in opened.view_bar.value.text(), 3)
+    wait_until(lambda: f"{red:.3f}" in opened.value.text(), 3)
 
 
 def test_steady_holds_the_surface(opened):

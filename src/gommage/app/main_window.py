@@ -59,6 +59,8 @@ __all__ = ["MainWindow"]
 
 NOTE_MS, ERROR_MS = 6000, 15000
 """So long a note, and a sentence about what could not be done, stay."""
+VALUE_PX = 210
+"""Position and colour of four digits each."""
 
 
 class MainWindow(QMainWindow):
@@ -191,6 +193,12 @@ class MainWindow(QMainWindow):
         row.addSpacing(6)
         row.addWidget(self.rate)
         row.addSpacing(12)
+        self.value = QLabel()
+        self.value.setFont(tabular_font(9))
+        self.value.setProperty("quiet", True)
+        self.value.setAccessibleName("Value under the pen")
+        self.value.setMinimumWidth(VALUE_PX)
+        row.addWidget(self.value)
         self._frame_parts = (*buttons, self.frame_box, self.rate)
         row.addWidget(self.words, 1)
         row.addWidget(self.details_button)
@@ -376,7 +384,7 @@ class MainWindow(QMainWindow):
             if colour is not None:
                 red, green, blue = colour
                 words += f"   {red:.3f}  {green:.3f}  {blue:.3f}"
-        self.view_bar.show_value(words)
+        self.value.setText(words)
 
     # -- the window's own actions ---------------------------------------------------------------------------
 

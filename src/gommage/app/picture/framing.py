@@ -60,7 +60,7 @@ class Framing(Struct, frozen=True):
         return replace(self, x=x, y=y, zoom=_within(zoom))
 
     def zoomed(self, zoom: float, at: tuple[float, float] | None = None) -> Framing:
-        """Return the view at another zoom; what is under a point of the viewport stays, in its middle if none is given."""
+        """Return the view at another zoom; what is under a point of the viewport stays, or what is in its middle."""
         return self._with_fixed(replace(self, zoom=_within(zoom)), at)
 
     def turned(self, turn_deg: float, at: tuple[float, float] | None = None) -> Framing:

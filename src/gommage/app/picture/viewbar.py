@@ -6,7 +6,7 @@ from collections.abc import Callable
 
 from PySide6.QtCore import QSignalBlocker, Signal
 from PySide6.QtGui import QAction
-from PySide6.QtWidgets import QComboBox, QDoubleSpinBox, QHBoxLayout, QLabel, QSizePolicy, QToolButton, QWidget
+from PySide6.QtWidgets import QComboBox, QDoubleSpinBox, QHBoxLayout, QLabel, QToolButton, QWidget
 
 from gommage.app.look.theme import tabular_font
 from gommage.app.picture.framing import Framing
@@ -75,11 +75,6 @@ class ViewBar(QWidget):
                 self.transform.addItem(view, (device, view))
         self.transform.setCurrentText(Display().view)
         self.transform.setToolTip("Display transform")
-        self.value = QLabel()
-        self.value.setFont(tabular_font(8.5))
-        self.value.setProperty("quiet", True)
-        self.value.setAccessibleName("Value under the pen")
-        self.value.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
         row = QHBoxLayout(self)
         row.setContentsMargins(6, 2, 6, 2)
         row.setSpacing(4)
@@ -91,7 +86,7 @@ class ViewBar(QWidget):
         row.addWidget(self.veil)
         row.addWidget(self.veil_colour)
         row.addWidget(self.backdrop)
-        row.addWidget(self.value, 1)
+        row.addStretch(1)
         for widget in (self.exposure, self.gamma, self.transform):
             row.addWidget(widget)
         self.exposure.valueChanged.connect(self._changed)
@@ -138,10 +133,6 @@ class ViewBar(QWidget):
         """Show the zoom, and how far the picture is turned."""
         turned = f" · {framing.turn_deg:+.0f}°" if framing.turn_deg else ""
         self.zoom.setText(f"{framing.zoom:.0%}".replace("%", " %") + turned)
-
-    def show_value(self, words: str) -> None:
-        """Show position and colour under the pen."""
-        self.value.setText(words)
 
 
 def _action_button(action: QAction) -> QToolButton:
