@@ -63,7 +63,11 @@ def test_lists_by_frame_dots_and_what_is_under_the_pen(three):
         move(three.viewer, at_view(three, place))
         three.viewer.hovered.emit(*[float(one) for one in at_view(three, place).toTuple()])
         assert rows.ids() == [strokes(three)[number].id]
+    pick_in(lists, Lists.TOOL)
+    assert len(rows.ids()) == 4
+    three.call("tool_heal")
     settle(three)
+    assert rows.ids() == []
 
 
 def test_many_are_changed_at_once(three):

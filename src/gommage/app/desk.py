@@ -48,6 +48,7 @@ class Lists(StrEnum):
     ALL = "all"
     FRAME = "frame"
     PEN = "pen"
+    TOOL = "tool"
     DOTS = "dots"
 
 

@@ -148,10 +148,10 @@ class RowModel(QAbstractListModel):
             self._rows = rows
             self.endResetModel()
             return
-        for number, (old, new) in enumerate(zip(self._rows, rows, strict=True)):
-            if old != new:
-                self._rows = (*self._rows[:number], new, *self._rows[number + 1 :])
-                self.dataChanged.emit(self.index(number), self.index(number))
+        changed = [number for number, (old, new) in enumerate(zip(self._rows, rows, strict=True)) if old != new]
+        if changed:
+            self._rows = rows
+            self.dataChanged.emit(self.index(changed[0]), self.index(changed[-1]))
 
     def set_loupe(self, row_id: str, image: QImage) -> None:
         """Give a row its small picture."""

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import replace
-from functools import partial
+from functools import lru_cache, partial
 from typing import Any
 
 from PySide6.QtCore import QPoint
@@ -41,6 +41,7 @@ LISTS_WORDS = {
     Lists.ALL: "All",
     Lists.FRAME: "On this frame",
     Lists.PEN: "Under the pen",
+    Lists.TOOL: "Of this brush",
     Lists.DOTS: "Dots",
 }
 LISTS_TIP = "Which strokes are listed; dots are mere touches, mostly accidental ones"
@@ -231,7 +232,7 @@ class StrokesPart(QWidget):
     @staticmethod
     def watched(desk: Desk) -> tuple[Any, ...]:
         """Return what of the desk it shows."""
-        return desk.stroke_ids, desk.paints_shot, desk.lists, desk.under_pen, desk.fix_id, desk.plate_id
+        return desk.stroke_ids, desk.paints_shot, desk.lists, desk.under_pen, desk.fix_id, desk.plate_id, desk.tool
 
     def show_strokes(self, desk: Desk, project: Project) -> None:
         """Show the strokes, and what is chosen of them."""
@@ -317,18 +318,24 @@ def _is_listed(stroke: Stroke, desk: Desk) -> bool:
         return not desk.paints_shot or is_within(stroke.frames, desk.frame)
     if desk.lists is Lists.PEN:
         return stroke.id in desk.under_pen or stroke.id in desk.stroke_ids
+    if desk.lists is Lists.TOOL:
+        return stroke.brush.tool == desk.tool
     return desk.lists is Lists.ALL or is_dot(stroke)
 
 
 def _row(number: int, stroke: Stroke, desk: Desk, groups: dict[str, str]) -> Row:
     """Return the line of a stroke in the list."""
-    parts = [f"{stroke.brush.size_px:.0f} px"]
-    if desk.paints_shot:
-        parts.insert(0, life_words(stroke.frames))
-    if stroke.group_id in groups:
-        parts.insert(0, groups[stroke.group_id])
-    if stroke.is_locked:
-        parts.append("locked")
     is_here = not desk.paints_shot or is_within(stroke.frames, desk.frame)
+    return _line(number, stroke, groups.get(stroke.group_id, ""), is_of_shot=desk.paints_shot, is_here=is_here)
+
+
+@lru_cache(maxsize=8192)  # thousands of them are asked for with each frame, and hardly any is another one than before
+def _line(number: int, stroke: Stroke, group: str, *, is_of_shot: bool, is_here: bool) -> Row:
+    said = (
+        group,
+        life_words(stroke.frames) if is_of_shot else "",
+        f"{stroke.brush.size_px:.0f} px",
+        "locked" if stroke.is_locked else "",
+    )
     name = f"{number}. {stroke.brush.tool.capitalize()}"
-    return Row(stroke.id, name, ", ".join(parts), stroke.is_on and is_here)
+    return Row(stroke.id, name, ", ".join(words for words in said if words), stroke.is_on and is_here)
