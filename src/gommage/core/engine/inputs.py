@@ -272,7 +272,7 @@ def _inputs_of(shot: Shot, fix: Fix, frame: int, behind: tuple[FixInputs, ...]) 
             opacity=float(np.clip(value_at(fix.opacity, frame), 0, 1)),
             fill=fill,
             fill_kind=PAINTED if is_painted else type(fix.fill).__name__,
-            is_lit=fix.match.light.is_measured,
+            is_lit=fix.match.light.is_measured and not RECIPES[type(fix.fill)].is_lit_already,
             stops=value_at(fix.match.light.exposure_stops, frame),
             grain=_grain_inputs(shot, fix) if amount > 0 and not is_painted else None,
             grain_amount=amount,

@@ -190,7 +190,9 @@ class Patches:
         if grain is not None and inputs.is_grain_laid:
             check()
             seed = (inputs.seed, inputs.frame)
-            total = add_grain(total, grain.averaged(level), seed, inputs.grain_amount, window)
+            grained = add_grain(total, grain.averaged(level), seed, inputs.grain_amount, window)
+            share = filled.fresh_grain
+            total = grained if share is None else total + (grained - total) * share[..., None]
         return total, lights
 
     def patch(self, inputs: FixInputs, level: int = 0, check: Check = _never) -> Patch | None:
@@ -399,6 +401,12 @@ class _Scene:
     @property
     def scale(self) -> float:
         return scale_of(self._level)
+
+    def plate(self, footage: Footage, frame: int, window: Window) -> Picture:
+        return self._pictures.plate(footage, frame, self._level, self._check)[window.slices]
+
+    def matte(self, footage: Footage, matte: MatteAt, window: Window) -> Picture:
+        return self._pictures.matte(footage, matte, window, self.scale, self._check)
 
     def prepared(self, canvas: CanvasKey, window: Window) -> Splines:
         in_hand = self._in_hand.get(canvas)

@@ -6,7 +6,8 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Any
 
-from gommage.core.document import Painted, Plates
+from gommage.core.document import Donors, Painted, Plates
+from gommage.core.fill.donors import donors_at, fill_from_donors
 from gommage.core.fill.painted import nothing, painted_at
 from gommage.core.fill.plates import fill_from_plates, plates_at
 from gommage.core.fill.scene import Filled
@@ -26,11 +27,18 @@ class Recipe:
         paint.
     evaluate : callable
         ``(value, scene, window, check)``: gives the pixels, `Filled`.
+    is_lit_already : bool
+        Whether its pixels are under the frame's light as they come.
     """
 
     at: Callable[..., Any]
     evaluate: Callable[..., Filled]
+    is_lit_already: bool = False
 
 
-RECIPES: dict[type, Recipe] = {Plates: Recipe(plates_at, fill_from_plates), Painted: Recipe(painted_at, nothing)}
+RECIPES: dict[type, Recipe] = {
+    Plates: Recipe(plates_at, fill_from_plates),
+    Painted: Recipe(painted_at, nothing),
+    Donors: Recipe(donors_at, fill_from_donors, is_lit_already=True),
+}
 """By the fill's record; a kind that is not here cannot be used yet."""

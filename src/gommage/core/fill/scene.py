@@ -6,6 +6,8 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Protocol
 
+from gommage.core.cover import MatteAt
+from gommage.core.document import Footage
 from gommage.core.geometry import Window
 from gommage.core.paint import CanvasKey
 from gommage.core.picture import Picture, Splines
@@ -25,6 +27,14 @@ class Scene(Protocol):
 
     def prepared(self, canvas: CanvasKey, window: Window) -> Splines:
         """Return what is painted on, ready to be resampled and freed of the grain that will be laid anew."""
+        ...
+
+    def plate(self, footage: Footage, frame: int, window: Window) -> Picture:
+        """Return a window of a frame of the plate, (h, w, 3); not to be modified."""
+        ...
+
+    def matte(self, footage: Footage, matte: MatteAt, window: Window) -> Picture:
+        """Return a window of a matte, (h, w)."""
         ...
 
 
@@ -49,6 +59,10 @@ class Layer:
 
 @dataclass(frozen=True, slots=True)
 class Filled:
-    """What a recipe gives: layers, each to be lit by itself and added up."""
+    """What a recipe gives: layers, each to be lit by itself and added up.
+
+    `fresh_grain` (h, w) is how much of the frame's grain they lack, 0 to 1; None: all of it.
+    """
 
     layers: tuple[Layer, ...]
+    fresh_grain: Picture | None = None
