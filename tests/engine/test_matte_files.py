@@ -6,6 +6,7 @@ import numpy as np
 import pytest
 from msgspec.structs import replace
 
+from gommage.core.cover import matte_on
 from gommage.core.cover.files import numbering
 from gommage.core.document import (
     Array,
@@ -25,7 +26,6 @@ from gommage.core.document import (
     store,
 )
 from gommage.core.engine import MatteTarget, carried_over, find_matte, write_mattes
-from gommage.core.engine.inputs import matte_on
 from gommage.core.geometry import Window
 from gommage.core.picture.footage import read_picture
 from gommage.core.picture.writing import write_still

@@ -1,6 +1,6 @@
 """Shapes to mattes."""
 
-from gommage.core.cover.parts import PART_KINDS, MappingOf, MatteAt, PartAt, PictureAt, ScribbledAt, matte_at
+from gommage.core.cover.parts import PART_KINDS, MappingOf, MatteAt, PartAt, PictureAt, ScribbledAt, matte_at, matte_on
 from gommage.core.cover.rasters import Keep, matte_pixels, reach_of
 
 __all__ = [
@@ -12,6 +12,7 @@ __all__ = [
     "PictureAt",
     "ScribbledAt",
     "matte_at",
+    "matte_on",
     "matte_pixels",
     "reach_of",
 ]

@@ -21,8 +21,10 @@ from gommage.core.document import (
     ScribbleMark,
     Shape,
     Shared,
+    Shot,
     VertexKind,
     is_within,
+    mappings_of,
     value_at,
 )
 from gommage.core.document.outlines import (
@@ -36,7 +38,18 @@ from gommage.core.document.outlines import (
 from gommage.core.document.records import Record
 from gommage.core.geometry import IDENTITY, Mapping, Points
 
-__all__ = ["PART_KINDS", "LineAt", "MappingOf", "MatteAt", "PartAt", "PictureAt", "ScribbledAt", "SharedOf", "matte_at"]
+__all__ = [
+    "PART_KINDS",
+    "LineAt",
+    "MappingOf",
+    "MatteAt",
+    "PartAt",
+    "PictureAt",
+    "ScribbledAt",
+    "SharedOf",
+    "matte_at",
+    "matte_on",
+]
 
 MappingOf = Callable[[str, int], Mapping | None]
 """Gives, for a surface's id and a frame, where its home pixels are there; None where the surface is not."""
@@ -252,6 +265,11 @@ PART_KINDS: dict[type, Callable[[MattePart, Asked], Source | None]] = {
     Shared: _shared,
 }
 """By the record of its source: what gives a part's source on a frame, or None where it is not there."""
+
+
+def matte_on(shot: Shot, matte: Matte, frame: int) -> MatteAt:
+    """Return a matte of a shot as it is on a frame."""
+    return matte_at(matte, frame, mappings_of(shot), lambda matte_id: shot.matte(matte_id).matte)
 
 
 def matte_at(matte: Matte, frame: int, mapping_of: MappingOf, shared_of: SharedOf | None = None) -> MatteAt:

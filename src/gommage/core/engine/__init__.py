@@ -1,11 +1,12 @@
 """The engine evaluates a shot: frames, results, views, measurements, renders, as jobs that can be stopped."""
 
+from gommage.core.cover import matte_on
 from gommage.core.engine.cache import Cache, default_budget_bytes
 from gommage.core.engine.carrying import carried_over
 from gommage.core.engine.evaluate import Engine, level_of
 from gommage.core.engine.finding import found_sources
 from gommage.core.engine.following import follow_surface, followed, followed_surface
-from gommage.core.engine.inputs import FixInputs, frame_inputs, inputs_at, mappings_of, matte_on
+from gommage.core.engine.inputs import FixInputs, frame_inputs, inputs_at, mappings_of
 from gommage.core.engine.jobs import Jobs, Priority
 from gommage.core.engine.matte_files import FoundMatte, MatteTarget, find_matte, write_mattes
 from gommage.core.engine.painting import LiveStroke, Shown

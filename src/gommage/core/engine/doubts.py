@@ -6,9 +6,19 @@ from collections.abc import Iterator
 
 import numpy as np
 
-from gommage.core.cover import MatteAt, matte_pixels, reach_of
-from gommage.core.document import Combine, Drawn, Fix, Matte, MattePart, Shot, is_within, outline_at, value_at
-from gommage.core.engine.inputs import mappings_of, matte_on
+from gommage.core.cover import MatteAt, matte_on, matte_pixels, reach_of
+from gommage.core.document import (
+    Combine,
+    Drawn,
+    Fix,
+    Matte,
+    MattePart,
+    Shot,
+    is_within,
+    mappings_of,
+    outline_at,
+    value_at,
+)
 from gommage.core.geometry import Window
 
 __all__ = ["Doubt", "doubts_of"]

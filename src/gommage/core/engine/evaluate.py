@@ -8,9 +8,10 @@ from collections.abc import Callable
 import numpy as np
 
 from gommage.core.check import FrameMeasures
+from gommage.core.cover import matte_on
 from gommage.core.document import CleanPlate, Fix, Footage, Matte, Shot, Surface
 from gommage.core.engine.cache import Cache, default_budget_bytes
-from gommage.core.engine.inputs import frame_inputs, grain_of_surface, inputs_at, matte_inputs, matte_on
+from gommage.core.engine.inputs import frame_inputs, grain_of_surface, inputs_at, matte_inputs
 from gommage.core.engine.measuring import measured
 from gommage.core.engine.patches import Patch, Patches
 from gommage.core.engine.pictures import Pictures

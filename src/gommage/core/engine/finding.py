@@ -8,9 +8,9 @@ import numpy as np
 from msgspec.structs import replace
 from numpy.typing import NDArray
 
-from gommage.core.document import Fix, Shot, is_within
+from gommage.core.cover import matte_on
+from gommage.core.document import Fix, Shot, is_within, mappings_of
 from gommage.core.engine.evaluate import Engine
-from gommage.core.engine.inputs import mappings_of, matte_on
 from gommage.core.geometry import IDENTITY, Mapping, Window, around, spanning, then
 from gommage.core.paint.finding import Candidate, Other, best_sources
 from gommage.core.picture import Picture, resample

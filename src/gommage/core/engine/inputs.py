@@ -14,12 +14,11 @@ from typing import Any
 import numpy as np
 from msgspec.structs import replace
 
-from gommage.core.cover import MatteAt, matte_at, reach_of
+from gommage.core.cover import MatteAt, matte_on, reach_of
 from gommage.core.document import (
     Array,
     Fix,
     Footage,
-    Matte,
     Painted,
     Shot,
     Surface,
@@ -41,7 +40,6 @@ __all__ = [
     "inputs_at",
     "mappings_of",
     "matte_inputs",
-    "matte_on",
 ]
 
 PAINTED = Painted.__name__
@@ -155,11 +153,6 @@ def _reached(inputs: FixInputs) -> Window:
         max(one.right for one in seen), max(one.bottom for one in seen),
     )  # fmt: skip
     return inputs.cover_window | (painted & bounds)
-
-
-def matte_on(shot: Shot, matte: Matte, frame: int) -> MatteAt:
-    """Return a matte of a shot as it is on a frame."""
-    return matte_at(matte, frame, mappings_of(shot), lambda matte_id: shot.matte(matte_id).matte)
 
 
 def _grain_inputs(shot: Shot, fix: Fix) -> GrainInputs | None:

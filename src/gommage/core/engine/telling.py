@@ -6,9 +6,9 @@ from collections.abc import Callable
 
 import numpy as np
 
-from gommage.core.document import Fix, FrameOffset, Shot, Stroke, is_within
+from gommage.core.cover import matte_on
+from gommage.core.document import Fix, FrameOffset, Shot, Stroke, is_within, mappings_of
 from gommage.core.engine.evaluate import Engine
-from gommage.core.engine.inputs import mappings_of, matte_on
 from gommage.core.geometry import Points, Window, around
 from gommage.core.paint import TOOLS
 from gommage.core.picture import Picture

@@ -9,7 +9,7 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from gommage.core.cover import MatteAt, matte_at
+from gommage.core.cover import MatteAt, matte_on
 from gommage.core.document import Donors, Fix, Footage, Shot, is_within, mappings_of
 from gommage.core.document.records import Record
 from gommage.core.fill.gathering import GAMMA, RING_TO_PX, gathered, left_over_motion, lit_alike, ring_of
@@ -101,13 +101,15 @@ def donors_at(fill: Donors, shot: Shot, fix: Fix, frame: int) -> DonorsAt | None
         if here is None:
             continue
         surface, in_front = shot.surface(surface_id), fill.surface_ids[number + 1 :]
-        extent = _matte(shot, surface.extent, frame) if surface.extent.parts and number else None
+        extent = matte_on(shot, surface.extent, frame) if surface.extent.parts and number else None
         donors = []
         for other in _nearest_first(fill, shot.footage, frame):
             there = mapping_of(surface_id, other)
             if there is not None:
                 nearer = tuple(
-                    _matte(shot, shot.surface(one).extent, other) for one in in_front if shot.surface(one).extent.parts
+                    matte_on(shot, shot.surface(one).extent, other)
+                    for one in in_front
+                    if shot.surface(one).extent.parts
                 )
                 moved, blocked = then(there.inverse(), here), _blocked(shot, other)
                 donors.append(DonorAt(frame=other, frame_from_donor=moved, blocked=blocked, nearer=nearer))
@@ -115,7 +117,7 @@ def donors_at(fill: Donors, shot: Shot, fix: Fix, frame: int) -> DonorsAt | None
             planes.append(PlaneAt(extent=extent, donors=tuple(donors)))
     if not planes:
         return None
-    cover = _matte(shot, fix.cover, frame)
+    cover = matte_on(shot, fix.cover, frame)
     others = tuple(matte for matte in _blocked(shot, frame) if matte != cover)
     return DonorsAt(
         footage=shot.footage, frame=frame, cover=cover, others=others, planes=tuple(planes), reach_px=fill.reach_px
@@ -141,12 +143,8 @@ def _blocked(shot: Shot, frame: int) -> tuple[MatteAt, ...]:
     found: list[MatteAt] = []
     for fix in shot.fixes:
         if fix.is_on and is_within(fix.frames, frame):
-            found.extend(_matte(shot, matte, frame) for matte in (fix.cover, fix.hold_outs) if matte.parts)
+            found.extend(matte_on(shot, matte, frame) for matte in (fix.cover, fix.hold_outs) if matte.parts)
     return tuple(dict.fromkeys(found))
-
-
-def _matte(shot: Shot, matte: object, frame: int) -> MatteAt:
-    return matte_at(matte, frame, mappings_of(shot), lambda matte_id: shot.matte(matte_id).matte)  # type: ignore[arg-type]
 
 
 def fill_from_donors(at: DonorsAt, scene: Scene, window: Window, check: Callable[[], None] = lambda: None) -> Filled:
