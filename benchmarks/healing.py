@@ -16,11 +16,10 @@ from numpy.typing import NDArray
 
 from gommage.core.document import Array, Brush, Source, Stroke, Tool
 from gommage.core.paint import Canvas, best_sources, lay_stroke, plainly
-from gommage.core.picture import Picture, read_picture
+from gommage.core.picture import Picture, luminance, read_picture
 from gommage.demo import make_demo
 
 DABS, MARGIN_PX, RADII_PX = 60, 120, (9, 28)
-WEIGHTS = np.array([0.2126, 0.7152, 0.0722], np.float32)
 
 
 def border_ratios(picture: Picture, softness: float, thing: float | None, dabs: int = DABS, seed: int = 0) -> Picture:
@@ -68,7 +67,7 @@ def _half_disc(local: Picture, radius: float) -> NDArray[np.bool_]:
 
 def _steps(picture: Picture, inside: NDArray[np.bool_], counts: NDArray[np.bool_]) -> float:
     """Return how far neighbours differ of which one is inside, as it is seen (a root of the light), on the mean."""
-    seen = np.sqrt(np.maximum(picture @ WEIGHTS, 0))
+    seen = np.sqrt(np.maximum(luminance(picture), 0))
     total, count = 0.0, 0
     for axis in (0, 1):
         one, other = (np.take(inside, range(a, inside.shape[axis] - 1 + a), axis) for a in (0, 1))

@@ -68,6 +68,9 @@ def test_lists_by_frame_dots_and_what_is_under_the_pen(three):
     three.call("tool_heal")
     settle(three)
     assert rows.ids() == []
+    three.call("tool_edit")
+    settle(three)
+    assert len(rows.ids()) == 4, "without a brush in hand it chooses none out"
 
 
 def test_many_are_changed_at_once(three):

@@ -23,6 +23,7 @@ from gommage.core.document import (
     Painting,
     PinnedFrame,
     PlatePicture,
+    Plates,
     Project,
     Shot,
     Softness,
@@ -304,6 +305,38 @@ def test_what_is_seen_while_painting_is_what_is_rendered(engine, dirty_shot, too
     live.finish(after)
     kept = view_pixels(engine, request_of(after))
     assert np.abs(kept.astype(int) - final).max() <= 1
+
+
+@pytest.mark.parametrize("on_plate", [False, True])
+def test_paint_behind_a_painted_fix_is_seen_while_it_is_laid(engine, dirty_shot, on_plate):
+    """Also right beside the strokes of the fix in front, in the same tiles."""
+    front = Fix(id="front", name="Front", fill=Painted(),
+                touch_up=Painting(strokes=(dab(name="f", x=97, tool=Tool.LIGHTEN, size=16),)))  # fmt: skip
+    stroke = replace(dab(tool=Tool.COLOUR, frames=((None, None),), size=20), points=Array(PATH))
+    if on_plate:
+        plates = CleanPlate(id="p", name="P", surface_id="wall", home_frame=1001)
+        cover = Matte.of(shape_of(rectangle(40, 25, 110, 75)), surface_id="wall")
+        behind = Fix(id="dust", name="Dust", surface_id="wall", cover=cover, fill=Plates(plate_ids=("p",)))
+        shot = replace(dirty_shot, clean_plates=(plates,), fixes=(behind, front))
+        holder = "p"
+    else:
+        shot = replace(fixed(dirty_shot, dab(name="under", source=Source(dy=-25))), fixes=())
+        shot = replace(shot, fixes=(*fixed(dirty_shot, dab(name="under", source=Source(dy=-25))).fixes, front))
+        holder = "dust"
+    after = edits.add_stroke(Project.of(shot), "shot", holder, stroke).shots[0]
+
+    def request_of(one):
+        return ViewRequest(one, 1003, Look.RESULT, scaling(1.0), (WIDTH, HEIGHT))
+
+    screen = view_pixels(engine, request_of(shot)).copy()
+    live = LiveStroke(engine, request_of(shot), holder, stroke)
+    for points in np.split(stroke.points.values, (1, 2, 5)):
+        shown = live.add(points)
+        if shown is not None:
+            screen[shown.window.slices] = shown.pixels
+    final = view_pixels(Engine(10**9), request_of(after))
+    assert (final != view_pixels(engine, request_of(shot))).any(axis=2).sum() > 300
+    assert np.abs(screen.astype(int) - final).max() <= 1
 
 
 @pytest.mark.parametrize("tool", Tool)

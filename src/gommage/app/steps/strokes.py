@@ -319,7 +319,7 @@ def _is_listed(stroke: Stroke, desk: Desk) -> bool:
     if desk.lists is Lists.PEN:
         return stroke.id in desk.under_pen or stroke.id in desk.stroke_ids
     if desk.lists is Lists.TOOL:
-        return stroke.brush.tool == desk.tool
+        return desk.paint_tool in (None, stroke.brush.tool)  # without a brush in hand it chooses none out
     return desk.lists is Lists.ALL or is_dot(stroke)
 
 

@@ -85,6 +85,7 @@ class LiveStroke:
         """Keep the tiles that the hand saw, as those of the shot with the stroke committed."""
         hand = self._begun(check)
         if hand is not None:
+            hand.finish()
             self._on.keep(shot, hand)
 
 

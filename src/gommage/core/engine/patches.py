@@ -346,7 +346,8 @@ class Patches:
         """Return a window of the plate with fixes laid on it: a fresh (h, w, 3)."""
         out = self._pictures.plate(footage, frame, level, check)[window.slices].copy()
         for inputs in fixes:
-            if inputs in in_hand or inputs.strokes:
+            # A canvas holds what lay below it when it was painted: over what is in the hand only its paint is laid.
+            if inputs in in_hand or (inputs.strokes and not in_hand):
                 canvas = in_hand.get(inputs) or self.touched_up(inputs, level, check)
                 self._lay_canvas(out, window, inputs, canvas, level, check)
                 continue

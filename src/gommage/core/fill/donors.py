@@ -12,7 +12,15 @@ from numpy.typing import NDArray
 from gommage.core.cover import MatteAt, matte_on
 from gommage.core.document import Donors, Fix, Footage, Shot, is_within, mappings_of
 from gommage.core.document.records import Record
-from gommage.core.fill.gathering import GAMMA, RING_TO_PX, gathered, left_over_motion, lit_alike, ring_of
+from gommage.core.fill.gathering import (
+    GAMMA,
+    RING_GAP_PX,
+    RING_WIDTH_PX,
+    gathered,
+    left_over_motion,
+    lit_alike,
+    ring_of,
+)
 from gommage.core.fill.scene import Filled, Layer, Scene
 from gommage.core.geometry import IDENTITY, Mapping, Window, around, composed, scaling, shift, spanning, then
 from gommage.core.paint import CanvasKey
@@ -160,7 +168,7 @@ def fill_from_donors(at: DonorsAt, scene: Scene, window: Window, check: Callable
         Called for each donor; raises `Cancelled` to stop.
     """
     bounds = at.footage.bounds.scaled(scene.scale)
-    wide = window.grown(RING_TO_PX + MARGIN_PX) & bounds
+    wide = window.grown(RING_GAP_PX + RING_WIDTH_PX + MARGIN_PX) & bounds
     inside = window.within(wide)
     frame = scene.plate(at.footage, at.frame, wide)
     hole = scene.matte(at.footage, at.cover, wide) > COVERED

@@ -13,13 +13,14 @@ import numpy as np
 from numpy.typing import NDArray
 
 from gommage.core.geometry import IDENTITY, Mapping, from_matrix
-from gommage.core.picture import Picture
+from gommage.core.match.light import ring_around
+from gommage.core.picture import Picture, luminance
 
 __all__ = ["Gathered", "gathered", "left_over_motion", "lit_alike", "ring_of"]
 
 Mask = NDArray[np.bool_]
-RING_FROM_PX, RING_TO_PX = 3, 16
-"""The ring begins this far from the hole, so that its own edge is not looked at, and ends where it tells no more."""
+RING_GAP_PX, RING_WIDTH_PX = 3, 13
+"""The ring begins so far from the hole that its own edge is not looked at, and ends where it tells no more."""
 MOST_SAMPLES = 3000
 STEPS = 4
 LEAST_SAMPLES = 60
@@ -30,7 +31,6 @@ DARKEST = 1e-4
 SLOPE_HELD = 0.05
 """How far the slope of light is drawn towards none: as by so much of the ring that says so."""
 SIGMAS, DEVIATIONS, FRAMES_AWAY = 3.2, 2.5, 4.0
-WEIGHTS = np.array([0.2126, 0.7152, 0.0722], np.float32)
 
 
 def ring_of(hole: Mask, known: Mask) -> Mask:
@@ -43,9 +43,7 @@ def ring_of(hole: Mask, known: Mask) -> Mask:
     known : (h, w) bool
         Where the frame shows what is behind: no other hole, nothing in front.
     """
-    away = cv2.distanceTransform((~hole).astype(np.uint8), cv2.DIST_L2, 5)
-    ring: Mask = (away >= RING_FROM_PX) & (away <= RING_TO_PX) & known
-    return ring
+    return np.asarray(ring_around(hole.astype(np.float32), RING_GAP_PX, RING_WIDTH_PX) & known)
 
 
 def left_over_motion(donor: Picture, frame: Picture, ring: Mask, most_px: float) -> Mapping:
@@ -90,8 +88,7 @@ def left_over_motion(donor: Picture, frame: Picture, ring: Mask, most_px: float)
         )
         off = wanted - shown
         off = off - np.median(off)  # a factor of light is a difference of logarithms
-        spread = max(1.4826 * float(np.median(np.abs(off))), 1e-6)
-        weight = np.minimum(1, HUBER * spread / np.maximum(np.abs(off), 1e-9))
+        weight = _weights(off)
         columns_of = np.stack([across, across * u, across * v, down, down * u, down * v, np.ones_like(u)], axis=1)
         normal = (columns_of * weight[:, None]).T @ columns_of
         normal[np.diag_indices(6)] += 1e-6 * np.trace(normal[:6, :6]) + 1e-12
@@ -111,9 +108,14 @@ def left_over_motion(donor: Picture, frame: Picture, ring: Mask, most_px: float)
     return from_matrix(matrix)
 
 
+def _weights(off: NDArray[np.float64]) -> NDArray[np.float64]:
+    """Return Huber's weights of residuals, by their median deviation."""
+    spread = max(1.4826 * float(np.median(np.abs(off))), 1e-6)
+    return np.minimum(1, HUBER * spread / np.maximum(np.abs(off), 1e-9))
+
+
 def _log_luma(picture: Picture) -> Picture:
-    luma: Picture = np.log(np.maximum(picture @ WEIGHTS, DARKEST)).astype(np.float32)
-    return luma
+    return np.log(np.maximum(luminance(picture), DARKEST)).astype(np.float32)
 
 
 def lit_alike(donor: Picture, frame: Picture, ring: Mask) -> Picture:
@@ -147,15 +149,15 @@ def lit_alike(donor: Picture, frame: Picture, ring: Mask) -> Picture:
 
 def _slope(u: NDArray[np.float64], v: NDArray[np.float64], left: NDArray[np.float64]) -> NDArray[np.float64]:
     """Return offset and slopes of a plane through what is left of the ratios."""
-    design, found = np.stack([np.ones_like(u), u, v], axis=1), np.zeros(3)
+    design = np.stack([np.ones_like(u), u, v], axis=1)
+    found: NDArray[np.float64] = np.zeros(3)
     for _ in range(STEPS):
         off = left - design @ found
-        spread = max(1.4826 * float(np.median(np.abs(off))), 1e-6)
-        weight = np.minimum(1, HUBER * spread / np.maximum(np.abs(off), 1e-9))
+        weight = _weights(off)
         normal = (design * weight[:, None]).T @ design
         normal[(1, 2), (1, 2)] += SLOPE_HELD * weight.sum() * float(np.mean(u**2 + v**2))
-        found = np.linalg.solve(normal, (design * weight[:, None]).T @ left)
-    return np.asarray(found)
+        found = np.asarray(np.linalg.solve(normal, (design * weight[:, None]).T @ left), np.float64)
+    return found
 
 
 @dataclass(frozen=True, slots=True)

@@ -54,6 +54,10 @@ class Tile(Struct, frozen=True, eq=False, gc=False):
         """Return a new tile of arrays that are its own."""
         return Tile(pixels, cover, next(_tokens))
 
+    def alone(self) -> Tile:
+        """Return the same tile, holding no memory but its own: tiles are cut from stacks, which stay as one."""
+        return self if self.pixels.base is None else Tile(self.pixels.copy(), self.cover.copy(), self.token)
+
     def shows_as(self, other: Tile) -> bool:
         """Return whether both hold the same, to the bit."""
         return np.array_equal(self.pixels, other.pixels) and np.array_equal(self.cover, other.cover)
@@ -100,11 +104,6 @@ class Canvas:
         self.bounds = Window.of(base.shape[1], base.shape[0])
         self.nbytes = 0 if tiles else base.nbytes
         """Memory that it holds: all of it while blank, else what it holds beyond another, see `counted`."""
-
-    @property
-    def tiles(self) -> Mapping[Place, Tile]:
-        """The tiles that were painted; not to be modified."""
-        return self._tiles
 
     def read(self, window: Window) -> Picture:
         """Return the pixels of a window within the picture, (h, w, 3); not to be modified."""
@@ -175,7 +174,7 @@ class Canvas:
         return reduce(Window.__or__, found, Window(0, 0, 0, 0)) & window & self.bounds
 
     def over(self, tiles: dict[Place, Tile]) -> Canvas:
-        """Return a canvas of these tiles over the same base; it shows what becomes of them."""
+        """Return a canvas of these tiles, and no others, over the same base."""
         return Canvas(self._base, tiles)
 
     def with_tiles(self, tiles: Mapping[Place, Tile]) -> Canvas:

@@ -194,6 +194,10 @@ class StrokeInHand:
         self.written |= tiles
         self.canvas = self.canvas.with_tiles(tiles)
 
+    def finish(self) -> None:
+        """Let go of what was laid on the way: of each piece all tiles are held as long as one of them is."""
+        self._write({place: tile.alone() for place, tile in self.written.items()})
+
     # -- a brush that drags ---------------------------------------------------------------------------------
 
     def _drag(self, dabs: NDArray[np.float64], changed: Window) -> Window | None:
