@@ -311,7 +311,7 @@ def test_what_is_seen_while_painting_is_what_is_rendered(engine, dirty_shot, too
 def test_paint_behind_a_painted_fix_is_seen_while_it_is_laid(engine, dirty_shot, on_plate):
     """Also right beside the strokes of the fix in front, in the same tiles."""
     front = Fix(id="front", name="Front", fill=Painted(),
-                touch_up=Painting(strokes=(dab(name="f", x=97, tool=Tool.LIGHTEN, size=16),)))  # fmt: skip
+                touch_up=Painting(strokes=(dab(name="f", x=104, tool=Tool.LIGHTEN, size=16),)))  # fmt: skip
     stroke = replace(dab(tool=Tool.COLOUR, frames=((None, None),), size=20), points=Array(PATH))
     if on_plate:
         plates = CleanPlate(id="p", name="P", surface_id="wall", home_frame=1001)
