@@ -137,18 +137,20 @@ class _OnFrame:
 
     def __init__(self, engine: Engine, request: ViewRequest, whole: Shot, fix_id: str) -> None:
         self._engine, self._id = engine, fix_id
-        self.request = replace(request, shot=whole)
         self._level = level_shown(request.view_from_frame, request.size_wh)
         self._inputs = inputs_at(whole, whole.fix(fix_id), request.frame)
         before = inputs_at(request.shot, request.shot.fix(fix_id), request.frame)
+        # As the shot was, so that fixes in front are there already; a fix that did nothing yet is in the new one alone.
+        self.request = request if before is not None else replace(request, shot=whole)
+        self._in_place_of = before or self._inputs
         self._is_laid = self._inputs is not None and len(self._inputs.strokes) > len(before.strokes if before else ())
         self._home = mappings_of(whole)(whole.fix(fix_id).touch_up.strokes[-1].surface_id, request.frame)
 
     @property
     def key(self) -> CanvasKey | FixInputs:
-        """Whose touch-up it is."""
-        assert self._inputs is not None
-        return self._inputs
+        """In place of whose touch-up it is shown."""
+        assert self._in_place_of is not None
+        return self._in_place_of
 
     def begin(self, check: Check) -> StrokeInHand | None:
         """Return the stroke on the frame as it was; None if it is not laid there."""
