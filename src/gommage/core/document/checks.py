@@ -129,6 +129,7 @@ def _fix_references(fix: Fix) -> Iterator[tuple[str, str, str]]:
         yield from ((fix.name, "clean plate", plate_id) for plate_id in fix.fill.plate_ids)
     elif isinstance(fix.fill, Donors):
         yield from ((fix.name, "surface", surface_id) for surface_id in fix.fill.surface_ids)
+        yield from ((fix.name, "clean plate", plate_id) for plate_id in fix.fill.rest_plate_ids)
     elif isinstance(fix.fill, Span):
         yield fix.name, "surface", fix.fill.surface_id
 
@@ -167,8 +168,6 @@ def _later_kinds(shot: Shot, before: Shot) -> Iterator[str]:
         areas = surface.how.areas.parts if isinstance(surface.how, PlaneFollow) else ()
         if any(not isinstance(part.source, Drawn) for part in areas):
             yield "a matte from a file, from scribbles or shared, as an area to follow by,"
-        if surface.extent.parts:
-            yield "an extent"
     for shared in _fresh(shot.mattes, before.mattes):
         if any(isinstance(part.source, Shared) for part in shared.matte.parts):
             yield "a shared matte that is made of shared mattes"
@@ -184,7 +183,7 @@ def _later_kinds(shot: Shot, before: Shot) -> Iterator[str]:
 
 
 def _in_fix(fix: Fix) -> Iterator[str]:
-    if not isinstance(fix.fill, Plates | Painted):
+    if not isinstance(fix.fill, Plates | Painted | Donors):
         yield "this kind of fill"
     if fix.match.sharpness_px is not None or fix.match.edge is not None:
         yield "matching edge or sharpness apart"

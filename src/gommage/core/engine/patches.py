@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Callable, Hashable, Mapping
+from collections.abc import Callable, Hashable
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from functools import lru_cache, partial
@@ -15,12 +15,12 @@ from gommage.core.document import Footage
 from gommage.core.engine.cache import Cache
 from gommage.core.engine.inputs import RING_PX, FixInputs, FixMatte, GrainInputs, LightInputs
 from gommage.core.engine.pictures import Freed, Pictures
+from gommage.core.engine.scene import NOTHING_IN_HAND, InHand, ShotScene
 from gommage.core.fill import RECIPES, Filled
 from gommage.core.geometry import Window, around
 from gommage.core.match import Grain, Light, add_grain, apply_light, match_light, measure_grain
 from gommage.core.paint import (
     Canvas,
-    CanvasKey,
     Read,
     ShotFrame,
     StrokeAt,
@@ -28,14 +28,11 @@ from gommage.core.paint import (
     StrokeSources,
     scaled,
 )
-from gommage.core.picture import Picture, Splines, resample, scale_of
+from gommage.core.picture import Picture, resample, scale_of
 
 __all__ = ["MARGIN_OF_PAINT_PX", "NOTHING_IN_HAND", "InHand", "Laid", "Patch", "Patches", "composite"]
 
 Check = Callable[[], None]
-InHand = Mapping[CanvasKey | FixInputs, Canvas]
-"""What is painted in place of a clean plate's canvas, or of a fix's touch-up, while a stroke is in the hand."""
-NOTHING_IN_HAND: InHand = {}
 BY_NAME = {kind.__name__: recipe for kind, recipe in RECIPES.items()}
 GRAIN_REACH_PX = 160
 LIGHT_LEVEL = 1
@@ -140,7 +137,7 @@ class Patches:
     def _filled(self, inputs: FixInputs, window: Window, level: int, in_hand: InHand, check: Check) -> Filled:
         grain = self.grain(inputs.grain, check)
         freed = Freed(grain.averaged(level), min(inputs.grain_amount, 1.0)) if grain is not None else None
-        scene = _Scene(self._pictures, level, freed, in_hand, check)
+        scene = ShotScene(self._cache, self._pictures, level, freed, in_hand, check)
         return BY_NAME[inputs.fill_kind].evaluate(inputs.fill, scene, window, check)
 
     def lights(self, inputs: FixInputs, level: int = 0, check: Check = _never) -> tuple[Light, ...]:
@@ -157,7 +154,7 @@ class Patches:
         alpha = self.matte(inputs.footage, inputs.cover, window, level, check)
         below = self.composited(inputs.footage, inputs.frame, window, level, inputs.below, check=check)
         check()
-        scene = _Scene(self._pictures, level, None, NOTHING_IN_HAND, check)
+        scene = ShotScene(self._cache, self._pictures, level, None, NOTHING_IN_HAND, check)
         filled = BY_NAME[inputs.fill_kind].evaluate(inputs.fill, scene, window, check)
         check()
         return tuple(match_light(layer.pixels, below, alpha, layer.valid, window, scale) for layer in filled.layers)
@@ -390,28 +387,6 @@ class Patches:
             return patch
         pixels, lights = self.pixels(inputs, shared, level, in_hand, check)
         return Patch(shared, pixels, patch.alpha[shared.within(patch.window)], lights)
-
-
-class _Scene:
-    """The shot as a recipe sees it; see `gommage.core.fill.Scene`."""
-
-    def __init__(self, pictures: Pictures, level: int, freed: Freed | None, in_hand: InHand, check: Check) -> None:
-        self._pictures, self._level, self._freed, self._in_hand = pictures, level, freed, in_hand
-        self._check = check
-
-    @property
-    def scale(self) -> float:
-        return scale_of(self._level)
-
-    def plate(self, footage: Footage, frame: int, window: Window) -> Picture:
-        return self._pictures.plate(footage, frame, self._level, self._check)[window.slices]
-
-    def matte(self, footage: Footage, matte: MatteAt, window: Window) -> Picture:
-        return self._pictures.matte(footage, matte, window, self.scale, self._check)
-
-    def prepared(self, canvas: CanvasKey, window: Window) -> Splines:
-        in_hand = self._in_hand.get(canvas)
-        return self._pictures.splines(canvas, window, self._level, self._freed, in_hand, self._check)
 
 
 def _name_of(inputs: FixInputs, level: int) -> Hashable:

@@ -16,7 +16,7 @@ from numpy.typing import NDArray
 from gommage.core.document import Shot
 from gommage.core.engine.evaluate import Engine
 from gommage.core.engine.inputs import frame_inputs, matte_inputs
-from gommage.core.engine.patches import NOTHING_IN_HAND, InHand
+from gommage.core.engine.scene import NOTHING_IN_HAND, InHand
 from gommage.core.fill import canvas_key
 from gommage.core.geometry import Mapping, Window, around, growth, scaling, spanning, then
 from gommage.core.picture import Filter, Picture, halved, resample, scale_of

@@ -3,66 +3,69 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator
+from dataclasses import dataclass
 from functools import lru_cache
 
 import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from gommage.core.cover import MatteAt, matte_on
-from gommage.core.document import Donors, Fix, Footage, Shot, is_within, mappings_of
+from gommage.core.cover import MatteAt, matte_on, reach_of
+from gommage.core.document import (
+    Donors,
+    DonorSide,
+    Fix,
+    Footage,
+    PlaneFollow,
+    Plates,
+    Shot,
+    Surface,
+    is_within,
+    mappings_of,
+)
 from gommage.core.document.records import Record
+from gommage.core.fill.choosing import (
+    COVERED,
+    DonorAt,
+    PlaneAt,
+    blocked_of,
+    is_clean_at,
+    places_of,
+    points_at,
+    scaled_back,
+)
 from gommage.core.fill.gathering import (
-    GAMMA,
+    ENOUGH,
     RING_GAP_PX,
     RING_WIDTH_PX,
-    gathered,
+    LightBetween,
+    Places,
+    Ring,
+    Stack,
     left_over_motion,
-    lit_alike,
+    light_between,
     ring_of,
+    ring_points,
 )
+from gommage.core.fill.plates import PlatesAt, fill_from_plates, plates_at
 from gommage.core.fill.scene import Filled, Layer, Scene
-from gommage.core.geometry import IDENTITY, Mapping, Window, around, composed, scaling, shift, spanning, then
+from gommage.core.geometry import IDENTITY, Mapping, Points, Window, around, spanning, then
+from gommage.core.match import apply_light, match_light
 from gommage.core.paint import CanvasKey
-from gommage.core.picture import Picture, resample
+from gommage.core.picture import Picture, Splines, sampled_at, whole_steps
 
-__all__ = ["DonorAt", "DonorsAt", "PlaneAt", "donors_at", "fill_from_donors"]
+__all__ = ["DonorsAt", "donors_at", "fill_from_donors"]
 
 Mask = NDArray[np.bool_]
-MOST_CANDIDATES, ENOUGH, MOST_DONORS = 32, 8, 16
-"""So many frames are looked at; a pixel with so many clean ones needs no more; so many are held at once."""
-SPLINE_REACH_PX, MARGIN_PX = 6, 4
-COVERED, EDGE_PX = 1 / 64, 2
-"""What is covered by more than this is not taken, nor what is this near to the edge of a plane in front."""
-LEAST_SIGMA = 0.002
+Check = Callable[[], None]
+EACH_UP_TO, THEN_BY = 12, 1.12
+"""Every frame that is so near is looked at, then ever fewer: each so many times as far as the one before."""
+SPLINE_TAPS, SPLINE_REACH_PX = 9, 8
+RIM_PX = 9
+POINTS_TO_CHOOSE_BY, WORTH = 1500, 0.3
+ON_PLANE = 0.99
 GRAIN_LEFT = 0.6
 """An average of N donors keeps so much of a donor's variance over N, sampling between pixels counted."""
-
-
-class DonorAt(Record, frozen=True):
-    """Another frame, as it lies on the one that is filled.
-
-    Attributes
-    ----------
-    frame : int
-    frame_from_donor : Mapping
-    blocked : tuple of MatteAt
-        What must not be taken there: what fixes cover and hold out.
-    nearer : tuple of MatteAt
-        Where planes in front of this one are seen there.
-    """
-
-    frame: int
-    frame_from_donor: Mapping
-    blocked: tuple[MatteAt, ...]
-    nearer: tuple[MatteAt, ...]
-
-
-class PlaneAt(Record, frozen=True):
-    """One of the surfaces behind the thing: where it is seen (None: everywhere), and who shows it."""
-
-    extent: MatteAt | None
-    donors: tuple[DonorAt, ...]
 
 
 class DonorsAt(Record, frozen=True):
@@ -80,6 +83,8 @@ class DonorsAt(Record, frozen=True):
         Back to front.
     reach_px : float
         How far left-over motion may be.
+    rest : PlatesAt or None
+        What fills what no frame shows.
     """
 
     footage: Footage
@@ -88,61 +93,77 @@ class DonorsAt(Record, frozen=True):
     others: tuple[MatteAt, ...]
     planes: tuple[PlaneAt, ...]
     reach_px: float
+    rest: PlatesAt | None
 
     @property
     def canvases(self) -> tuple[CanvasKey, ...]:
-        """What is painted on: nothing."""
-        return ()
+        """What is painted on: the clean plates of the rest."""
+        return () if self.rest is None else self.rest.canvases
 
     @property
     def as_shot(self) -> DonorsAt:
-        """The same without paint."""
+        """The same: its light is its own matter."""
         return self
+
+
+# -- what a frame depends on --------------------------------------------------------------------------------
 
 
 def donors_at(fill: Donors, shot: Shot, fix: Fix, frame: int) -> DonorsAt | None:
     """Return the donors of a frame, or None where none of the surfaces is."""
     planes: list[PlaneAt] = []
     mapping_of = mappings_of(shot)
-    for number, surface_id in enumerate(fill.surface_ids):
-        here = mapping_of(surface_id, frame)
+    surfaces = [shot.surface(surface_id) for surface_id in fill.surface_ids]
+    for number, surface in enumerate(surfaces):
+        here = mapping_of(surface.id, frame)
         if here is None:
             continue
-        surface, in_front = shot.surface(surface_id), fill.surface_ids[number + 1 :]
-        extent = matte_on(shot, surface.extent, frame) if surface.extent.parts and number else None
         donors = []
         for other in _nearest_first(fill, shot.footage, frame):
-            there = mapping_of(surface_id, other)
+            there = mapping_of(surface.id, other)
             if there is not None:
-                nearer = tuple(
-                    matte_on(shot, shot.surface(one).extent, other)
-                    for one in in_front
-                    if shot.surface(one).extent.parts
+                nearer = tuple(_reach_on(shot, one, other) for one in surfaces[number + 1 :])
+                donors.append(
+                    DonorAt(
+                        frame=other,
+                        frame_from_donor=then(there.inverse(), here),
+                        blocked=_blocked(shot, other),
+                        nearer=tuple(one for one in nearer if one is not None),
+                    )
                 )
-                moved, blocked = then(there.inverse(), here), _blocked(shot, other)
-                donors.append(DonorAt(frame=other, frame_from_donor=moved, blocked=blocked, nearer=nearer))
         if donors:
+            extent = _reach_on(shot, surface, frame) if planes else None
             planes.append(PlaneAt(extent=extent, donors=tuple(donors)))
     if not planes:
         return None
     cover = matte_on(shot, fix.cover, frame)
+    rest = plates_at(Plates(plate_ids=fill.rest_plate_ids), shot, fix, frame) if fill.rest_plate_ids else None
     others = tuple(matte for matte in _blocked(shot, frame) if matte != cover)
     return DonorsAt(
-        footage=shot.footage, frame=frame, cover=cover, others=others, planes=tuple(planes), reach_px=fill.reach_px
-    )
+        footage=shot.footage, frame=frame, cover=cover, others=others, planes=tuple(planes), reach_px=fill.reach_px,
+        rest=rest,
+    )  # fmt: skip
+
+
+def _reach_on(shot: Shot, surface: Surface, frame: int) -> MatteAt | None:
+    """Return where a surface in front of another is seen: its extent, or else what it was followed by."""
+    matte = surface.extent
+    if not matte.parts and isinstance(surface.how, PlaneFollow):
+        matte = surface.how.areas
+    return matte_on(shot, matte, frame) if matte.parts else None
 
 
 def _nearest_first(fill: Donors, footage: Footage, frame: int) -> Iterator[int]:
     """Yield the frames that may be taken from: the nearest first, one from before and one from after in turn."""
-    count = 0
-    for away in range(1, len(footage.frames)):
-        for other in (frame - away, frame + away):
+    sides = {DonorSide.BOTH: (-1, 1), DonorSide.BEFORE: (-1,), DonorSide.AFTER: (1,)}[fill.side]
+    steps = 1
+    while steps * fill.step < len(footage.frames):
+        for side in sides:
+            other = frame + side * steps * fill.step
             is_there = other in footage.frames and other not in footage.missing
-            if is_there and (not fill.frames or is_within(fill.frames, other)):
+            if is_there and is_within(fill.frames, other):
                 yield other
-                count += 1
-                if count == MOST_CANDIDATES:
-                    return
+        steps = steps + 1 if steps < EACH_UP_TO else int(np.ceil(steps * THEN_BY))
 
 
 @lru_cache(maxsize=4096)
@@ -155,7 +176,10 @@ def _blocked(shot: Shot, frame: int) -> tuple[MatteAt, ...]:
     return tuple(dict.fromkeys(found))
 
 
-def fill_from_donors(at: DonorsAt, scene: Scene, window: Window, check: Callable[[], None] = lambda: None) -> Filled:
+# -- pixels -------------------------------------------------------------------------------------------------
+
+
+def fill_from_donors(at: DonorsAt, scene: Scene, window: Window, check: Check = lambda: None) -> Filled:
     """Bring the background from other frames, plane by plane, each pixel from those that agree.
 
     Parameters
@@ -163,33 +187,74 @@ def fill_from_donors(at: DonorsAt, scene: Scene, window: Window, check: Callable
     at : DonorsAt
     scene : Scene
     window : Window
-        Of the frame, in pixels of the scene's scale.
+        Of the frame, in pixels of the scene's scale, within it. Which donors there are and how they are lit depends on
+        the cover alone, so that a pixel is the same in every window.
     check : callable
         Called for each donor; raises `Cancelled` to stop.
     """
-    bounds = at.footage.bounds.scaled(scene.scale)
-    wide = window.grown(RING_GAP_PX + RING_WIDTH_PX + MARGIN_PX) & bounds
-    inside = window.within(wide)
-    frame = scene.plate(at.footage, at.frame, wide)
-    hole = scene.matte(at.footage, at.cover, wide) > COVERED
-    known = ~hole & ~_any(at.others, at.footage, scene, wide)
-    pixels = frame.copy()  # what no frame shows stays as it is
-    count, valid = np.zeros((wide.height, wide.width), np.float32), np.zeros((wide.height, wide.width), np.float32)
+    place = _Place.of(at, scene)
+    pixels = place.frame[place.window.within(place.wide)].copy()  # what no frame shows stays as it is
+    count, valid = np.zeros((2, place.window.height, place.window.width), np.float32)
+    lights: dict[int, LightBetween] = {}
     for plane in at.planes:
-        seen = None if plane.extent is None else scene.matte(at.footage, plane.extent, wide)
-        if seen is not None and not (seen[hole] > 0).any():
-            continue
-        found = _plane(plane, at, scene, wide, frame, hole, known if seen is None else known & (seen > 0.99), check)
+        found = _plane(plane, at, scene, place, lights, check)
         if found is None:
             continue
-        there = (found[1] > 0).astype(np.float32)
-        share = there if seen is None else seen * there
+        share = (found[1] > 0).astype(np.float32)
+        if plane.extent is not None:
+            share *= scene.matte(at.footage, plane.extent, place.window)
         pixels += (found[0] - pixels) * share[..., None]
         count += (found[1] - count) * share
         valid = np.maximum(valid, share)
     lacking = np.sqrt(np.clip(1 - GRAIN_LEFT / np.maximum(count, 1), 0, 1)).astype(np.float32)
-    missing = np.where(count > 0, lacking, np.float32(0))
-    return Filled((Layer(pixels[inside], valid[inside]),), missing[inside])
+    lacking[count == 0] = 0
+    if at.rest is not None and (valid < 1).any():
+        rest = _rest(at.rest, place, scene, check)
+        without = (1 - valid) * rest.valid
+        pixels += (rest.pixels - pixels) * without[..., None]
+        lacking += (1 - lacking) * without
+        valid = np.maximum(valid, rest.valid)
+    return _cut(pixels, valid, lacking, place.window, scene.plate(at.footage, at.frame, window), window)
+
+
+def _cut(pixels: Picture, valid: Picture, lacking: Picture, at: Window, frame: Picture, window: Window) -> Filled:
+    """Return a fill over another window than it was made in; beyond it is the frame."""
+    if at == window:
+        return Filled((Layer(pixels, valid),), lacking)
+    out, known, grain = frame.copy(), *np.zeros((2, window.height, window.width), np.float32)
+    shared = at & window
+    if not shared.is_empty:
+        for whole, part in ((out, pixels), (known, valid), (grain, lacking)):
+            whole[shared.within(window)] = part[shared.within(at)]
+    return Filled((Layer(out, known),), grain)
+
+
+@dataclass(frozen=True, slots=True)
+class _Place:
+    """The hole on the frame, and its surroundings.
+
+    `wide` is the window of `frame`, `hole` and `known`, `window` that of what is filled: `wanted` there, the hole and
+    the rim that seams are told by.
+    """
+
+    wide: Window
+    frame: Picture
+    hole: Mask
+    known: Mask
+    window: Window
+    wanted: Mask
+
+    @classmethod
+    def of(cls, at: DonorsAt, scene: Scene) -> _Place:
+        bounds = at.footage.bounds.scaled(scene.scale)
+        reach = reach_of(at.cover, at.footage.bounds).scaled(scene.scale)
+        wide, window = reach.grown(RING_GAP_PX + RING_WIDTH_PX) & bounds, reach.grown(RIM_PX) & bounds
+        matte = scene.matte(at.footage, at.cover, wide)
+        hole = matte > COVERED
+        side = 2 * RIM_PX + 1
+        wanted = cv2.dilate((matte[window.within(wide)] > 0).view(np.uint8), np.ones((side, side), np.uint8))
+        known = ~hole & ~_any(at.others, at.footage, scene, wide)
+        return cls(wide, scene.plate(at.footage, at.frame, wide), hole, known, window, wanted.view(bool))
 
 
 def _any(mattes: tuple[MatteAt, ...], footage: Footage, scene: Scene, window: Window) -> Mask:
@@ -201,65 +266,106 @@ def _any(mattes: tuple[MatteAt, ...], footage: Footage, scene: Scene, window: Wi
 
 
 def _plane(
-    plane: PlaneAt, at: DonorsAt, scene: Scene, wide: Window, frame: Picture, hole: Mask, known: Mask,
-    check: Callable[[], None],
-) -> tuple[Picture, Picture] | None:  # fmt: skip
-    """Return what the donors of a plane show of a window, and how many they are for each pixel; None: none of it."""
-    ring = ring_of(hole, known)
-    brought: list[tuple[Picture, Mask, int]] = []
-    counts = np.zeros(hole.shape, np.int16)
-    for donor in plane.donors:
-        check()
-        if len(brought) == MOST_DONORS or (counts[hole] >= ENOUGH).all():
-            break
-        one = _brought(donor, at, scene, wide, IDENTITY)
-        if one is None or not (one[1] & hole & (counts < ENOUGH)).any():
-            continue
-        pixels, clean = one
-        left = left_over_motion(pixels, frame, ring & clean, at.reach_px * scene.scale)
-        if left is not IDENTITY:
-            again = _brought(donor, at, scene, wide, left)
-            pixels, clean = again if again is not None else one
-        brought.append((lit_alike(pixels, frame, ring & clean), clean, donor.frame - at.frame))
-        counts += clean
-    if not brought:
+    plane: PlaneAt, at: DonorsAt, scene: Scene, place: _Place, lights: dict[int, LightBetween], check: Check
+) -> tuple[Picture, Picture] | None:
+    """Return what the donors of a plane show of a place, and how many they are for each pixel; None: none of it.
+
+    `lights` has the light of each donor frame as it was found on the planes behind; a plane without surroundings of
+    its own takes it from there.
+    """
+    hole, known = place.hole, place.known
+    if plane.extent is not None:
+        extent = scene.matte(at.footage, plane.extent, place.wide)
+        hole, known = hole & (extent > 0), known & (extent > ON_PLANE)
+    if not hole.any():
         return None
-    sigma = _grain_seen([pixels for pixels, _, _ in brought], frame, ring)
-    out = gathered([one[0] for one in brought], [one[1] for one in brought], [one[2] for one in brought], sigma)
-    return out.pixels, out.count
+    ring = ring_points(place.frame, place.wide, ring_of(place.hole, known))
+    stack = Stack(place.window, place.wanted)
+    inner = hole[place.window.within(place.wide)]
+    # First what gives much, by some places of the hole; then whatever gives anything to those that have nothing yet.
+    passed = _take(plane.donors, places_of(inner, POINTS_TO_CHOOSE_BY), ENOUGH, WORTH, at, scene, ring, stack, lights,
+                   check)  # fmt: skip
+    everywhere = places_of(inner, inner.size)
+    empty = stack.has(everywhere) == 0
+    if empty.any():
+        rest = (everywhere[0][empty], everywhere[1][empty])
+        _take(tuple(passed), rest, 1, 0.0, at, scene, ring, stack, lights, check)
+    found = stack.gathered()
+    return found.pixels, found.count
 
 
-def _brought(donor: DonorAt, at: DonorsAt, scene: Scene, wide: Window, left: Mapping) -> tuple[Picture, Mask] | None:
-    """Return a donor in a window of the frame, and where it may be taken; None if it shows nothing of it."""
-    local = composed(shift(-wide.left, -wide.top), left, shift(wide.left, wide.top))
-    donor_from_frame = composed(scaling(1 / scene.scale), donor.frame_from_donor.inverse(), scaling(scene.scale))
-    mapping = donor_from_frame if left is IDENTITY else then(local, donor_from_frame)
-    spanned = spanning(mapping, wide)
-    if not np.isfinite(spanned).all():
-        return None
-    needed = around(spanned, SPLINE_REACH_PX) & at.footage.bounds.scaled(scene.scale)
-    if needed.is_empty:
-        return None
-    pixels, inside = resample(scene.plate(at.footage, donor.frame, needed), mapping, wide, at=needed)
-    blocked = _any(donor.blocked, at.footage, scene, needed)
-    if donor.nearer:
-        nearer = _any(donor.nearer, at.footage, scene, needed).view(np.uint8)
-        blocked |= cv2.dilate(nearer, np.ones((2 * EDGE_PX + 1, 2 * EDGE_PX + 1), np.uint8)).view(bool)
-    clean: Mask = np.asarray(inside) > 0.5
-    if blocked.any():
-        share = resample(blocked.astype(np.float32), mapping, wide, at=needed).pixels
-        clean &= share < COVERED
-    return pixels, clean
+def _take(
+    donors: tuple[DonorAt, ...], places: Places, enough: int, worth: float, at: DonorsAt, scene: Scene, ring: Ring,
+    stack: Stack, lights: dict[int, LightBetween], check: Check,
+) -> list[DonorAt]:  # fmt: skip
+    """Take from donors in turn until some places have enough; returns those that were passed.
 
-
-def _grain_seen(donors: list[Picture], frame: Picture, ring: Mask) -> tuple[float, float, float]:
-    """Return the grain of each channel as it is seen: by how far donors and frame differ on the ring."""
-    if not ring.any():
-        return (LEAST_SIGMA,) * 3
-    seen = np.power(np.maximum(frame[ring], 0), np.float32(GAMMA))
-    spreads = []
+    Passed is who gives less than a share, `worth`, of the places, and what is left of them.
+    """
+    passed = []
+    points = points_at(places, stack.window)
+    count = stack.has(places)
     for donor in donors:
-        off = np.power(np.maximum(donor[ring], 0), np.float32(GAMMA)) - seen
-        spreads.append(1.4826 * np.median(np.abs(off - np.median(off, axis=0)), axis=0) / np.sqrt(2))
-    red, green, blue = np.maximum(np.median(spreads, axis=0), LEAST_SIGMA).tolist()
-    return red, green, blue
+        check()
+        lacks = count < enough
+        if not lacks.any():
+            break
+        gives = is_clean_at(donor, at.footage, scene, points[lacks]).sum()
+        if not gives or gives < worth * min(len(points), 4 * lacks.sum()):
+            passed.append(donor)
+            continue
+        _bring(donor, at, scene, ring, stack, lights)
+        count = stack.has(places)
+    return passed
+
+
+def _bring(
+    donor: DonorAt, at: DonorsAt, scene: Scene, ring: Ring, stack: Stack, lights: dict[int, LightBetween]
+) -> None:
+    """Take from a donor what is lacking, in place and light of the frame."""
+    mapping = scaled_back(donor, scene.scale)
+    bounds = at.footage.bounds.scaled(scene.scale)
+    picture = scene.plate(at.footage, donor.frame, bounds)
+    blocked = blocked_of(donor, at.footage, scene)
+    if len(ring):
+        ringed = mapping(ring.points)
+        on_both = blocked.is_clean(ringed) & _is_inside(ringed, bounds)
+        steps = whole_steps(mapping)
+        if steps is None or steps != (0, 0):  # a camera that stands leaves no motion
+            left = left_over_motion(ring, picture, bounds, mapping, on_both, at.reach_px * scene.scale)
+            mapping = mapping if left is IDENTITY else then(left, mapping)
+        light = light_between(ring, sampled_at(picture, mapping(ring.points), bounds), on_both)
+        if light is not None:
+            lights[donor.frame] = light
+    needed = _spanned(mapping, stack.lacking) & bounds
+    if not needed.is_empty:
+        splines = Splines.of(picture[needed.slices], needed, SPLINE_TAPS)
+        light = lights.get(donor.frame)
+        stack.take(splines, mapping, bounds, (blocked.window, blocked.mask), light, donor.frame - at.frame)
+
+
+def _is_inside(points: Points, window: Window) -> Mask:
+    above = (points > (window.left, window.top)).all(axis=1)
+    return np.asarray(above & (points < (window.right, window.bottom)).all(axis=1))
+
+
+def _spanned(mapping: Mapping, window: Window) -> Window:
+    corners = spanning(mapping, window)
+    return around(corners, SPLINE_REACH_PX) if np.isfinite(corners).all() else Window(0, 0, 0, 0)
+
+
+def _rest(rest: PlatesAt, place: _Place, scene: Scene, check: Check) -> Layer:
+    """Return what clean plates show of a place, under the frame's light."""
+    window = place.window
+    total, valid = np.zeros((window.height, window.width, 3), np.float32), np.ones((window.height, window.width))
+    around_it = place.hole.astype(np.float32)
+    for here, there in zip(
+        fill_from_plates(rest, scene, window, check).layers,
+        fill_from_plates(rest, scene, place.wide, check).layers,
+        strict=True,
+    ):
+        seen = there.valid * place.known
+        light = match_light(there.pixels, place.frame, around_it, seen, place.wide, scene.scale)
+        total += apply_light(here.pixels, light, 0.0, window, scene.scale) * np.float32(here.weight)
+        valid = np.minimum(valid, here.valid)
+    return Layer(total, valid.astype(np.float32))

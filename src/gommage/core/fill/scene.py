@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Hashable
 from dataclasses import dataclass
-from typing import Protocol
+from typing import Protocol, TypeVar
 
 from gommage.core.cover import MatteAt
 from gommage.core.document import Footage
@@ -15,6 +15,7 @@ from gommage.core.picture import Picture, Splines
 __all__ = ["Filled", "Layer", "Scene"]
 
 Check = Callable[[], None]
+Kept = TypeVar("Kept")
 
 
 class Scene(Protocol):
@@ -35,6 +36,10 @@ class Scene(Protocol):
 
     def matte(self, footage: Footage, matte: MatteAt, window: Window) -> Picture:
         """Return a window of a matte, (h, w)."""
+        ...
+
+    def kept(self, name: Hashable, make: Callable[[], Kept]) -> Kept:
+        """Return what is found under a name at this scale, made now if it is not there yet."""
         ...
 
 

@@ -9,10 +9,19 @@ from gommage.core.picture.footage import (
     read_linear,
     read_picture,
 )
-from gommage.core.picture.pixels import Picture, halved, luminance, scale_of
-from gommage.core.picture.resample import Filter, Resampled, Splines, resample, spline_coefficients, whole_steps
+from gommage.core.picture.pixels import LUMINANCE, Picture, halved, luminance, scale_of
+from gommage.core.picture.resample import (
+    Filter,
+    Resampled,
+    Splines,
+    resample,
+    sampled_at,
+    spline_coefficients,
+    whole_steps,
+)
 
 __all__ = [
+    "LUMINANCE",
     "Filter",
     "FootageReport",
     "Picture",
@@ -27,6 +36,7 @@ __all__ = [
     "read_linear",
     "read_picture",
     "resample",
+    "sampled_at",
     "scale_of",
     "spline_coefficients",
     "whole_steps",

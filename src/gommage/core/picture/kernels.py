@@ -5,19 +5,23 @@ from __future__ import annotations
 import numpy as np
 from numba import njit
 
-__all__ = ["apply_cube", "apply_curve", "sample_spline", "sample_spline_at", "spline_weights"]
+__all__ = [
+    "apply_cube",
+    "apply_curve",
+    "inner_value",
+    "sample_one",
+    "sample_spline",
+    "sample_spline_at",
+    "spline_weights",
+]
 
 
 @njit(cache=True, nogil=True, fastmath=True, inline="always")
 def spline_weights(t):  # type: ignore[no-untyped-def]
     """Return the four cubic B-spline weights at fraction t."""
-    s = 1.0 - t
-    return (
-        s * s * s / 6.0,
-        2.0 / 3.0 - t * t + 0.5 * t * t * t,
-        2.0 / 3.0 - s * s + 0.5 * s * s * s,
-        t * t * t / 6.0,
-    )
+    half, third, sixth = np.float32(0.5), np.float32(2 / 3), np.float32(1 / 6)  # all in float32: twice as fast
+    s = np.float32(1) - t
+    return s * s * s * sixth, third - t * t + half * t * t * t, third - s * s + half * s * s * s, t * t * t * sixth
 
 
 @njit(cache=True, nogil=True, inline="always")
@@ -30,8 +34,28 @@ def _mirrored(index, count):  # type: ignore[no-untyped-def]
     return min(max(index, 0), count - 1)
 
 
-@njit(cache=True, nogil=True, fastmath=True)
-def _sample(coefficients, u, v, out, row, column):  # type: ignore[no-untyped-def]
+@njit(cache=True, nogil=True, fastmath=True, error_model="numpy", inline="always")
+def inner_value(coefficients, i, j, x0, x1, x2, x3, y0, y1, y2, y3, c):  # type: ignore[no-untyped-def]
+    """Return the spline's value in a channel by the weights of four columns and rows, the second of which are i, j.
+
+    All of them are there; indices have no sign, so that none is looked at for being counted from the end.
+    """
+    i0, j0, one = np.uint64(i - 1), np.uint64(j - 1), np.uint64(1)
+    i1, i2, i3 = i0 + one, i0 + np.uint64(2), i0 + np.uint64(3)
+    j1, j2, j3 = j0 + one, j0 + np.uint64(2), j0 + np.uint64(3)
+    above = x0 * coefficients[j0, i0, c] + x1 * coefficients[j0, i1, c]
+    above += x2 * coefficients[j0, i2, c] + x3 * coefficients[j0, i3, c]
+    upper = x0 * coefficients[j1, i0, c] + x1 * coefficients[j1, i1, c]
+    upper += x2 * coefficients[j1, i2, c] + x3 * coefficients[j1, i3, c]
+    lower = x0 * coefficients[j2, i0, c] + x1 * coefficients[j2, i1, c]
+    lower += x2 * coefficients[j2, i2, c] + x3 * coefficients[j2, i3, c]
+    below = x0 * coefficients[j3, i0, c] + x1 * coefficients[j3, i1, c]
+    below += x2 * coefficients[j3, i2, c] + x3 * coefficients[j3, i3, c]
+    return y0 * above + y1 * upper + y2 * lower + y3 * below
+
+
+@njit(cache=True, nogil=True, fastmath=True, error_model="numpy", inline="always")
+def sample_one(coefficients, u, v, out, row, column):  # type: ignore[no-untyped-def]
     """Set `out` (h, w, C) at a pixel to the spline's value at u, v (centres whole numbers, kept within the source)."""
     height, width, channels = coefficients.shape
     u = min(max(u, 0.0), width - 1.0)
@@ -41,17 +65,10 @@ def _sample(coefficients, u, v, out, row, column):  # type: ignore[no-untyped-de
     wx = spline_weights(np.float32(u - i))
     wy = spline_weights(np.float32(v - j))
     if channels == 3 and 1 <= i < width - 2 and 1 <= j < height - 2:  # nearly all pixels there are
-        red = green = blue = np.float32(0.0)
-        for b in range(4):
-            r = j + b - 1
-            for a in range(4):
-                weight = wy[b] * wx[a]
-                red += weight * coefficients[r, i + a - 1, 0]
-                green += weight * coefficients[r, i + a - 1, 1]
-                blue += weight * coefficients[r, i + a - 1, 2]
-        out[row, column, 0] = red
-        out[row, column, 1] = green
-        out[row, column, 2] = blue
+        x0, x1, x2, x3 = wx
+        y0, y1, y2, y3 = wy
+        for c in range(3):
+            out[row, column, c] = inner_value(coefficients, i, j, x0, x1, x2, x3, y0, y1, y2, y3, c)
         return
     for c in range(channels):
         out[row, column, c] = 0.0
@@ -74,7 +91,7 @@ def _sample(coefficients, u, v, out, row, column):  # type: ignore[no-untyped-de
                 out[row, column, c] += wx[a] * wy[b] * coefficients[r, q, c]
 
 
-@njit(cache=True, nogil=True, fastmath=True)
+@njit(cache=True, nogil=True, fastmath=True, error_model="numpy")
 def sample_spline(coefficients, matrix, left, top, out, inside):  # type: ignore[no-untyped-def]
     """Fill a window by sampling spline coefficients through a matrix.
 
@@ -93,13 +110,14 @@ def sample_spline(coefficients, matrix, left, top, out, inside):  # type: ignore
                 for c in range(channels):
                     out[row, column, c] = 0.0
                 continue
-            u = (matrix[0, 0] * x + matrix[0, 1] * y + matrix[0, 2]) / w - 0.5
-            v = (matrix[1, 0] * x + matrix[1, 1] * y + matrix[1, 2]) / w - 0.5
+            w = 1.0 / w
+            u = (matrix[0, 0] * x + matrix[0, 1] * y + matrix[0, 2]) * w - 0.5
+            v = (matrix[1, 0] * x + matrix[1, 1] * y + matrix[1, 2]) * w - 0.5
             inside[row, column] = 1.0 if (-0.5 <= u < width - 0.5 and -0.5 <= v < height - 0.5) else 0.0
-            _sample(coefficients, u, v, out, row, column)
+            sample_one(coefficients, u, v, out, row, column)
 
 
-@njit(cache=True, nogil=True)
+@njit(cache=True, nogil=True, error_model="numpy")
 def sample_spline_at(coefficients, field, out, inside):  # type: ignore[no-untyped-def]
     """Fill a window by sampling spline coefficients at given places; see `sample_spline`.
 
@@ -116,7 +134,7 @@ def sample_spline_at(coefficients, field, out, inside):  # type: ignore[no-untyp
                     out[row, column, c] = 0.0
                 continue
             inside[row, column] = 1.0 if (-0.5 <= u < width - 0.5 and -0.5 <= v < height - 0.5) else 0.0
-            _sample(coefficients, u, v, out, row, column)
+            sample_one(coefficients, u, v, out, row, column)
 
 
 @njit(cache=True, nogil=True, fastmath=True)

@@ -8,11 +8,12 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-__all__ = ["Picture", "halved", "luminance", "scale_of"]
+__all__ = ["LUMINANCE", "Picture", "halved", "luminance", "scale_of"]
 
 Picture = NDArray[np.floating[Any]]
 """(H, W, 3) scene-linear colour or (H, W) matte, float32."""
 LUMINANCE = np.array([[0.2126, 0.7152, 0.0722]], np.float32)
+"""What red, green and blue of Rec. 709 add to luminance."""
 
 
 def luminance(picture: Picture) -> Picture:

@@ -8,16 +8,26 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from enum import Enum
+from functools import lru_cache
 from typing import NamedTuple
 
 import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from gommage.core.geometry import Mapping, Window, around, growth, scaling, shift, then, translation
+from gommage.core.geometry import Mapping, Points, Window, around, growth, scaling, shift, then, translation
 from gommage.core.picture.pixels import Picture, halved
 
-__all__ = ["Filter", "Resampled", "Splines", "resample", "spline_coefficients", "whole_steps", "with_integer_centres"]
+__all__ = [
+    "Filter",
+    "Resampled",
+    "Splines",
+    "resample",
+    "sampled_at",
+    "spline_coefficients",
+    "whole_steps",
+    "with_integer_centres",
+]
 
 _POLE = np.sqrt(3.0) - 2.0
 _TAPS = 21  # the inverse filter falls by 0.268 a pixel: 0.268**11 is below float32's step
@@ -63,21 +73,19 @@ class Splines:
     coefficients: Picture
 
     @classmethod
-    def of(cls, picture: Picture, window: Window | None = None) -> Splines:
-        """Return a picture, or a window of it that was cut out, made ready."""
-        return cls(window or Window.of(picture.shape[1], picture.shape[0]), spline_coefficients(picture))
+    def of(cls, picture: Picture, window: Window | None = None, taps: int = _TAPS) -> Splines:
+        """Return a picture, or a window of it that was cut out, made ready; see `spline_coefficients`."""
+        return cls(window or Window.of(picture.shape[1], picture.shape[0]), spline_coefficients(picture, taps))
 
 
-def _inverse_spline_filter() -> NDArray[np.float32]:
-    distance = np.abs(np.arange(_TAPS) - _TAPS // 2)
-    taps = _POLE**distance * (-6 * _POLE / (1 - _POLE**2))
-    return (taps / taps.sum()).astype(np.float32)
+@lru_cache(maxsize=8)
+def _inverse_spline_filter(taps: int) -> NDArray[np.float32]:
+    distance: NDArray[np.int64] = np.abs(np.arange(taps) - taps // 2)
+    response = _POLE**distance * (-6 * _POLE / (1 - _POLE**2))
+    return (response / response.sum()).astype(np.float32)
 
 
-_INVERSE_SPLINE = _inverse_spline_filter()
-
-
-def spline_coefficients(picture: Picture) -> Picture:
+def spline_coefficients(picture: Picture, taps: int = _TAPS) -> Picture:
     """Return the coefficients of the cubic B-spline that runs through a picture's pixels.
 
     The recursive filter of Unser is applied as its finite impulse response, cut where it falls below float32's
@@ -87,6 +95,8 @@ def spline_coefficients(picture: Picture) -> Picture:
     ----------
     picture : (H, W) or (H, W, C) float32
         Not modified.
+    taps : int
+        Of the impulse response; 9 are twice as fast and off by a thousandth of the finest detail.
 
     Returns
     -------
@@ -97,12 +107,9 @@ def spline_coefficients(picture: Picture) -> Picture:
     M. Unser, Splines: a perfect fit for signal and image processing, IEEE Signal Processing Magazine 16(6),
     1999, doi:10.1109/79.799930.
     """
+    inverse = _inverse_spline_filter(taps)
     return cv2.sepFilter2D(
-        np.ascontiguousarray(picture),
-        cv2.CV_32F,
-        _INVERSE_SPLINE,
-        _INVERSE_SPLINE,
-        borderType=cv2.BORDER_REFLECT_101,
+        np.ascontiguousarray(picture), cv2.CV_32F, inverse, inverse, borderType=cv2.BORDER_REFLECT_101
     )
 
 
@@ -166,6 +173,30 @@ def resample(
     if filter is Filter.SPLINE:
         return _by_spline(spline_coefficients(source), mapping, window)
     return _looked_at(source, mapping, window, squares=shrinks <= 1 / PIXELS_SHOW)
+
+
+def sampled_at(source: Picture | Splines, points_xy: Points, at: Window | None = None) -> Picture:
+    """Return a picture's values (N, C) at points (N, 2), its rim continued.
+
+    A picture that was not made ready is read through the spline's own bell, without what makes it run through the
+    pixels: smoothed by a deviation of 0.58 pixels, which measurements on grainy pictures ask for.
+
+    Parameters
+    ----------
+    source : (H, W, C) float32, or Splines
+    points_xy : (N, 2) float64
+        In pixels of the picture.
+    at : Window, optional
+        Where the source lies in its picture, if it was cut out; `Splines` know.
+    """
+    from gommage.core.picture.kernels import sample_spline_at  # compiled code is loaded late
+
+    values = source.coefficients if isinstance(source, Splines) else source
+    place = source.window if isinstance(source, Splines) else at
+    points = points_xy if place is None else points_xy - (place.left, place.top)
+    out = np.empty((1, len(points), values.shape[2]), np.float32)
+    sample_spline_at(np.ascontiguousarray(values), np.ascontiguousarray(points[None]), out, np.empty_like(out[..., 0]))
+    return out[0]
 
 
 def _nothing(source: Picture | Splines, window: Window) -> Resampled:

@@ -168,7 +168,9 @@ def read_still(path: Path, check: Check = lambda: None, told: Any = lambda share
         attributes = _attributes(spec)
         bits = int(attributes.get("oiio:BitsPerSample", stored.dtype.itemsize * 8))
         first = min((*colour, *alpha))
-        pixels = stored[..., [index - first for index in colour]]
+        wanted = [index - first for index in colour]
+        is_as_stored = wanted == list(range(wanted[0], wanted[0] + 3))  # then nothing need be copied
+        pixels = stored[..., wanted[0] : wanted[0] + 3] if is_as_stored else stored[..., wanted]
         return RawFrame(
             np.ascontiguousarray(pixels), stored[..., alpha[0] - first].copy() if alpha else None, attributes, bits
         )

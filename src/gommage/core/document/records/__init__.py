@@ -13,6 +13,7 @@ from gommage.core.document.records.base import (
 from gommage.core.document.records.fills import (
     Borrow,
     Donors,
+    DonorSide,
     Fill,
     Painted,
     Placed,
@@ -122,6 +123,7 @@ __all__ = [
     "CleanPlate",
     "CleanPlatePicture",
     "Combine",
+    "DonorSide",
     "Donors",
     "Drawn",
     "Ease",

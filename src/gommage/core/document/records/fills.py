@@ -2,13 +2,15 @@
 
 from __future__ import annotations
 
+from enum import StrEnum
+
 from gommage.core.document.arrays import Array
 from gommage.core.document.records.base import Record, as_arrays
 from gommage.core.document.records.painting import Blend, Source
 from gommage.core.document.records.shapes import Shape
 from gommage.core.document.records.times import Frames, Keyed
 
-__all__ = ["Borrow", "Donors", "Fill", "Painted", "Placed", "Plates", "Rim", "Span", "Stretch", "Texture"]
+__all__ = ["Borrow", "DonorSide", "Donors", "Fill", "Painted", "Placed", "Plates", "Rim", "Span", "Stretch", "Texture"]
 
 
 class Plates(Record, frozen=True, tag="clean plates"):
@@ -17,15 +19,38 @@ class Plates(Record, frozen=True, tag="clean plates"):
     plate_ids: tuple[str, ...] = ()
 
 
-class Donors(Record, frozen=True, tag="donor frames"):
-    """Background seen on other frames, brought along the surfaces behind the thing, back to front.
+class DonorSide(StrEnum):
+    """On which side of the frame that is filled its donors lie."""
 
-    `reach_px` is how far the motion that the surfaces leave unexplained may be.
+    BOTH = "both"
+    BEFORE = "before"
+    AFTER = "after"
+
+
+class Donors(Record, frozen=True, tag="donor frames"):
+    """Background seen on other frames, brought along the surfaces behind the thing.
+
+    Attributes
+    ----------
+    surface_ids : tuple of str
+        Back to front: the backmost is everywhere, those in front of it within their extents.
+    frames : tuple of Frames
+        That may be taken from; none: all.
+    side : DonorSide
+    step : int
+        Every so many frames, counted from the one that is filled.
+    reach_px : float
+        How far the motion that the surfaces leave unexplained may be.
+    rest_plate_ids : tuple of str
+        Clean plates that fill what no frame shows.
     """
 
     surface_ids: tuple[str, ...]
     frames: tuple[Frames, ...] = ()
+    side: DonorSide = DonorSide.BOTH
+    step: int = 1
     reach_px: float = 1.0
+    rest_plate_ids: tuple[str, ...] = ()
 
 
 class Painted(Record, frozen=True, tag="strokes"):

@@ -1,0 +1,197 @@
+"""Which donors a place needs, and what no frame shows of it: mattes and mappings alone, no pixels of the shot."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+from functools import reduce
+from operator import or_
+
+import cv2
+import numpy as np
+from numpy.typing import NDArray
+
+from gommage.core.cover import MatteAt, reach_of
+from gommage.core.document import Footage
+from gommage.core.document.records import Record
+from gommage.core.fill.scene import Scene
+from gommage.core.geometry import Mapping, Points, Window, composed, scaling
+
+__all__ = [
+    "COVERED",
+    "Blocked",
+    "DonorAt",
+    "PlaneAt",
+    "Seen",
+    "blocked_of",
+    "is_clean_at",
+    "places_of",
+    "points_at",
+    "scaled_back",
+    "seen_elsewhere",
+]
+
+Mask = NDArray[np.bool_]
+Check = Callable[[], None]
+COVERED, EDGE_PX = 1 / 64, 2
+"""What is covered by more than this is not taken, nor what is this near to the edge of a plane in front."""
+
+
+class DonorAt(Record, frozen=True):
+    """Another frame, as it lies on the one that is filled.
+
+    Attributes
+    ----------
+    frame : int
+    frame_from_donor : Mapping
+    blocked : tuple of MatteAt
+        What must not be taken there: what fixes cover and hold out.
+    nearer : tuple of MatteAt
+        Where planes in front of this one are seen there.
+    """
+
+    frame: int
+    frame_from_donor: Mapping
+    blocked: tuple[MatteAt, ...]
+    nearer: tuple[MatteAt, ...]
+
+
+class PlaneAt(Record, frozen=True):
+    """One of the surfaces behind the thing: where it is seen (None: everywhere), and who shows it."""
+
+    extent: MatteAt | None
+    donors: tuple[DonorAt, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class Blocked:
+    """What may not be taken from a frame: where it may be, `window`, and where it is there, (h, w) bool."""
+
+    window: Window
+    mask: Mask
+
+    def is_clean(self, points: Points) -> Mask:
+        """Return which of some points (N, 2) are free."""
+        x, y = np.floor(points - (self.window.left, self.window.top)).astype(np.int64).T
+        within = (x >= 0) & (y >= 0) & (x < self.window.width) & (y < self.window.height)
+        clean: Mask = ~within
+        clean[within] = ~self.mask[y[within], x[within]]
+        return clean
+
+
+def blocked_of(donor: DonorAt, footage: Footage, scene: Scene) -> Blocked:
+    """Return what may not be taken from a donor: what is covered, by a pixel more, and what planes in front hide."""
+
+    def make() -> Blocked:
+        bounds = footage.bounds.scaled(scene.scale)
+        reaches = [
+            reach_of(matte, footage.bounds).scaled(scene.scale).grown(EDGE_PX) & bounds
+            for matte in (*donor.blocked, *donor.nearer)
+        ]
+        window = reduce(or_, [one for one in reaches if not one.is_empty], Window(0, 0, 0, 0))
+        found = np.zeros((window.height, window.width), np.uint8)
+        for mattes, grown_px in ((donor.blocked, 1), (donor.nearer, EDGE_PX)):
+            here = np.zeros_like(found)
+            for matte in mattes if found.size else ():
+                here |= (scene.matte(footage, matte, window) > COVERED).view(np.uint8)
+            if here.any():
+                side = 2 * grown_px + 1
+                found |= cv2.dilate(here, np.ones((side, side), np.uint8))
+        return Blocked(window, found.view(bool))
+
+    return scene.kept(("blocked", footage, donor.blocked, donor.nearer), make)
+
+
+def scaled_back(donor: DonorAt, scale: float) -> Mapping:
+    """Return where in a donor each place of the frame is, both in pixels of a scale."""
+    donor_from_frame = donor.frame_from_donor.inverse()
+    return donor_from_frame if scale == 1 else composed(scaling(1 / scale), donor_from_frame, scaling(scale))
+
+
+def places_of(mask: Mask, most: int) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
+    """Return rows and columns of a mask's pixels, evenly so many of them at most."""
+    rows, columns = np.nonzero(mask)
+    some = slice(None, None, -(-max(len(rows), 1) // most))
+    return rows[some], columns[some]
+
+
+def points_at(places: tuple[NDArray[np.int64], NDArray[np.int64]], window: Window) -> Points:
+    """Return the centres (N, 2) of pixels given by rows and columns of a window."""
+    return np.stack([places[1] + (window.left + 0.5), places[0] + (window.top + 0.5)], axis=1)
+
+
+def is_clean_at(donor: DonorAt, footage: Footage, scene: Scene, points: Points) -> Mask:
+    """Return which of some points of the frame a donor shows."""
+    there = scaled_back(donor, scene.scale)(points)
+    bounds = footage.bounds.scaled(scene.scale)
+    above: Mask = (there > (bounds.left, bounds.top)).all(axis=1)
+    clean: Mask = above & (there < (bounds.right, bounds.bottom)).all(axis=1)
+    inside = clean.copy()
+    if inside.any():
+        clean[inside] = blocked_of(donor, footage, scene).is_clean(there[inside])
+    return clean
+
+
+@dataclass(frozen=True, slots=True)
+class Seen:
+    """Where else what a fix hides on a frame is seen.
+
+    Attributes
+    ----------
+    window : Window
+        In pixels of the scale.
+    hole : (h, w) bool
+        What is hidden.
+    frame : (h, w) int32
+        The frame that is taken from first.
+    count : (h, w) int32
+        How many could give it; 0 where none does.
+    """
+
+    window: Window
+    hole: Mask
+    frame: NDArray[np.int32]
+    count: NDArray[np.int32]
+
+    @property
+    def share(self) -> float:
+        """How much of the hole is seen on any other frame, 0 to 1."""
+        total = int(self.hole.sum())
+        return float((self.count[self.hole] > 0).sum()) / total if total else 1.0
+
+
+def seen_elsewhere(
+    planes: tuple[PlaneAt, ...], cover: MatteAt, footage: Footage, scene: Scene, check: Check = lambda: None
+) -> Seen:
+    """Return where else everything that a cover hides is seen.
+
+    Parameters
+    ----------
+    planes : tuple of PlaneAt
+        Back to front.
+    cover : MatteAt
+    footage : Footage
+    scene : Scene
+        Its scale is the one that is looked at: a quarter tells enough for a figure.
+    check : callable
+        Called for each donor.
+    """
+    window = reach_of(cover, footage.bounds).scaled(scene.scale) & footage.bounds.scaled(scene.scale)
+    hole = scene.matte(footage, cover, window) > COVERED
+    frame, count = np.zeros((2, window.height, window.width), np.int32)
+    rows, columns = places_of(hole, max(hole.size, 1))
+    points = points_at((rows, columns), window)
+    for plane in planes:
+        on_plane = np.ones(len(points), bool)
+        if plane.extent is not None:
+            on_plane = scene.matte(footage, plane.extent, window)[rows, columns] > 0.5
+        first, many = np.zeros((2, len(points)), np.int32)
+        for donor in plane.donors if on_plane.any() else ():
+            check()
+            clean = is_clean_at(donor, footage, scene, points)
+            first[clean & (many == 0)] = donor.frame
+            many += clean
+        given = on_plane & (many > 0)
+        frame[rows[given], columns[given]] = first[given]
+        count[rows[given], columns[given]] = many[given]
+    return Seen(window, hole, frame, count)
