@@ -16,6 +16,16 @@ NUDGES = tuple(
 )  # fmt: skip
 """What is chosen, moved by keys."""
 
+FILLS = (
+    Action("fill_from_plates", "Fill from clean plates", (), "Fill", "Stills that are carried along", "fix"),
+    Action(
+        "fill_from_frames", "Fill from other frames", ("Shift+P",), "Fill", "What it hides, where they show it", "fix"
+    ),
+    Action("fill_by_strokes", "Strokes alone", (), "Fill", "Nothing but what is painted", "fix"),
+    Action("donor_map", "Donor map", ("P",), "Fill", "From which frame each pixel comes", "fix", True),
+    Action("least_seen", "Frame of which least is seen", (), "Fill", "On other frames", "fix"),
+)
+"""What a fix is filled from."""
 ACTIONS: tuple[Action, ...] = (
     Action("open_footage", "Open footage…", ("Ctrl+I",), "File", "Numbered pictures or a movie", icon="film"),
     Action("open_project", "Open project…", ("Ctrl+O",), "File", "A Gommage project", icon="folder-open"),
@@ -260,6 +270,7 @@ ACTIONS: tuple[Action, ...] = (
     ),
     Action("write_matte_parts", "Write the chosen parts…", (), "Matte", "Their matte alone", "shape"),
     Action("write_all_mattes", "Write all fixes' matte…", (), "Matte", "Of all fixes together", "shot"),
+    *FILLS,
     *BRUSHES,
     Action("fit_view", "Fit picture", ("Tab",), "View", "The whole picture", "shot", icon="maximize"),
     Action("actual_pixels", "100 %", ("Shift+Tab",), "View", "One pixel is one pixel", "shot"),

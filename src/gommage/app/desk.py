@@ -55,7 +55,7 @@ class Lists(StrEnum):
 ToolKind = str
 """hand, draw, edit, mould, pin, or the name of a brush."""
 Draws = str
-"""surface, points, still, by hand (all: another surface), area or keep-out (of the one in hand)."""
+"""surface, points, still, by hand (all: another surface), area, keep-out or extent (of the one in hand)."""
 BRUSHES = tuple(tool.value for tool in Tool)
 
 _Item = TypeVar("_Item", bound=HasId)
@@ -258,7 +258,7 @@ class Desk:
         return _found(shot.clean_plates, self.plate_id) if shot else None
 
     def parts(self, project: Project) -> tuple[MattePart, ...]:
-        """Return the parts that the step works on: areas and keep-outs in Follow, else the cover's and hold-outs'.
+        """Return the parts that the step works on: areas, keep-outs and extent in Follow, else cover's and hold-outs'.
 
         What shared mattes are made of comes after the part that uses them.
         """
@@ -266,8 +266,10 @@ class Desk:
         if shot is None:
             return ()
         if self.step is Step.FOLLOW:
-            how = surface.how if surface is not None else None
-            return shot.unfolded((*how.areas.parts, *how.keep_outs.parts)) if isinstance(how, PlaneFollow) else ()
+            if surface is None or not isinstance(surface.how, PlaneFollow):
+                return ()
+            how = surface.how
+            return shot.unfolded((*how.areas.parts, *how.keep_outs.parts, *surface.extent.parts))
         return shot.unfolded((*fix.cover.parts, *fix.hold_outs.parts)) if fix is not None else ()
 
     def part(self, project: Project) -> MattePart | None:

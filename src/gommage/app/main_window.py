@@ -43,6 +43,7 @@ from gommage.app.projects import ProjectCommands
 from gommage.app.session import Session
 from gommage.app.steps.cover.commands import ShapeCommands
 from gommage.app.steps.cover.files import MatteFileCommands
+from gommage.app.steps.fill.commands import FillCommands
 from gommage.app.steps.follow.commands import FollowCommands
 from gommage.app.steps.panel import StepPanel
 from gommage.app.strip.data import strip_data
@@ -85,6 +86,7 @@ class MainWindow(QMainWindow):
         self.follows = FollowCommands(self.session, self.work, self)
         self.shapes = ShapeCommands(self.session, self.stage)
         self.mattes = MatteFileCommands(self.session, self.work, self)
+        self.fills = FillCommands(self.session)
         self.brushes = BrushCommands(self.session, self.stage)
         self.painting = PaintCommands(self.session, self.stage, self)
         self._build_layout()
@@ -110,6 +112,7 @@ class MainWindow(QMainWindow):
             self.follows,
             self.shapes,
             self.mattes,
+            self.fills,
             self.painting,
             self.brushes,
             self,

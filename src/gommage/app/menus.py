@@ -87,5 +87,6 @@ def what_is_on(desk: Desk, project: Project, *, is_playing: bool) -> dict[str, b
         "stroke_outlines": desk.outlines_strokes,
         "sheet": desk.look is Look.SHEET,
         "veil": desk.look is Look.VEIL,
+        "donor_map": desk.look is Look.DONOR_MAP,
         "play": is_playing,
     }

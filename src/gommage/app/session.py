@@ -12,6 +12,7 @@ from PySide6.QtCore import QObject, Qt, QTimer, Signal
 
 from gommage.app.desk import Desk
 from gommage.app.faults import details_of
+from gommage.app.findings import Findings, donors_key
 from gommage.core.check import FrameMeasures
 from gommage.core.document import History, Project, Shot
 from gommage.core.document.journal import Base, JournalWriter
@@ -19,7 +20,7 @@ from gommage.core.document.locks import ProjectLock
 from gommage.core.engine import Engine, Jobs, Priority, ShotSummary, SurfaceSummary, summarised
 from gommage.errors import EditError, unexpected
 
-__all__ = ["Place", "Session", "measured_key"]
+__all__ = ["Place", "Session"]
 
 Edit = Callable[[Project], Project]
 DEMO_JOB = ("long", "demo")
@@ -86,9 +87,9 @@ class Session(QObject):
         self.summary = ShotSummary()
         self._shown: Project = self.history.present
         self._previews: dict[str, Edit] = {}
-        self._measures: dict[Hashable, tuple[FrameMeasures, ...]] = {}
-        self._drifts: dict[Hashable, dict[int, float]] = {}
+        self.findings = Findings()
         self.journal_roots = journal_roots
+        self._asked_seen: Hashable = None
         self._journal: JournalWriter | None = None
         self._gesture = ""
         self._summarising = QTimer(self)
@@ -136,7 +137,8 @@ class Session(QObject):
         self.place = place or Place()
         self.saved = project if is_saved else Project()
         self.summary = ShotSummary()
-        self._measures.clear()
+        self.findings.clear()
+        self._asked_seen = None
         self._open_journal()
         old_desk, self.desk = self.desk, _fresh_desk(project, self.desk)
         self.document_changed.emit(old, project)
@@ -349,14 +351,11 @@ class Session(QObject):
 
     def measures(self, fix_id: str) -> tuple[FrameMeasures, ...]:
         """Return the figures of a fix as it is now, empty if it was not measured since it changed."""
-        shot = self.shot
-        if shot is None or fix_id not in {fix.id for fix in shot.fixes}:
-            return ()
-        return self._measures.get(measured_key(shot, fix_id), ())
+        return self.findings.measures(self.shot, fix_id)
 
     def keep_measures(self, key: Hashable, figures: tuple[FrameMeasures, ...]) -> None:
         """Keep the figures that were measured for a `measured_key`."""
-        self._measures[key] = figures
+        self.findings.keep_measures(key, figures)
         self._summarising.start()
 
     def drift(self, part_id: str) -> dict[int, float]:
@@ -365,12 +364,36 @@ class Session(QObject):
         part = self.desk.part(self._shown) if shot is not None else None
         if shot is None or part is None or part.id != part_id:
             return {}
-        return self._drifts.get((shot.footage, part.source), {})
+        return self.findings.drift((shot.footage, part.source))
 
     def keep_drift(self, key: Hashable, drifts: dict[int, float]) -> None:
         """Keep how far carrying drifted, for footage and scribbles."""
-        self._drifts[key] = drifts
+        self.findings.keep_drift(key, drifts)
         self.summary_changed.emit()
+
+    def seen(self, fix_id: str) -> dict[int, float]:
+        """Return how much of a fix's cover donors show on each frame, empty if that was not looked at as it is."""
+        return self.findings.seen(self.shot, fix_id)
+
+    def ask_seen(self, fix_id: str) -> None:
+        """Find out, beside everything else, how much of a fix's cover donors show on each frame."""
+        shot = self.shot
+        if shot is None:
+            return
+        key, fix = donors_key(shot, fix_id), shot.fix(fix_id)
+        if key == self._asked_seen or self.findings.knows_seen(key):
+            return
+        self._asked_seen = key
+        self.call_off("seen")
+
+        def keep(found: dict[int, float]) -> None:
+            self.findings.keep_seen(key, found)
+            self._summarising.start()
+
+        self.submit(
+            ("seen", key), Priority.IDLE, lambda check: self.engine.shares_seen(shot, fix, check), keep,
+            lambda words: None,
+        )  # fmt: skip
 
     def surface_summary(self, surface_id: str) -> SurfaceSummary | None:
         """Return what is known of a surface over its frames; a moment old while it changes."""
@@ -383,25 +406,19 @@ class Session(QObject):
             self.summary_changed.emit()
             return
         figures: Mapping[str, tuple[FrameMeasures, ...]] = {fix.id: self.measures(fix.id) for fix in shot.fixes}
+        seen = {fix.id: self.seen(fix.id) for fix in shot.fixes}
         before = self.summary
         self.call_off("summary")
         self.submit(
             ("summary", shot, time.monotonic_ns()),
             Priority.SCREEN,
-            lambda check: summarised(shot, figures, before, check),
+            lambda check: summarised(shot, figures, before, check, seen),
             self._on_summary,
         )
 
     def _on_summary(self, summary: ShotSummary) -> None:
         self.summary = summary
         self.summary_changed.emit()
-
-
-def measured_key(shot: Shot, fix_id: str) -> Hashable:
-    """Return what a fix's figures depend on: the fix, what it rides on and what lies below, and their pictures."""
-    fix = shot.fix(fix_id)
-    index = shot.fixes.index(fix)
-    return (fix_id, shot.footage, shot.surfaces, shot.clean_plates, shot.fixes[: index + 1])
 
 
 def _fresh_desk(project: Project, before: Desk) -> Desk:

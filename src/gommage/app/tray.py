@@ -34,6 +34,7 @@ DRAWN = {
     "surface": "the area to follow",
     "area": "one more area to follow",
     "keep-out": "what is not to be looked at",
+    "extent": "how far the surface reaches",
     "still": "what stands still",
     "by hand": "the thing, by its corners",
     "points": "the features",

@@ -15,7 +15,8 @@ from typing import Any
 import platformdirs
 from PySide6.QtCore import QObject, Signal
 
-from gommage.app.session import Session, measured_key
+from gommage.app.findings import measured_key
+from gommage.app.session import Session
 from gommage.core.check import FrameMeasures
 from gommage.core.document import FrameRange, PointsFollow, Project, Surface, edits
 from gommage.core.engine import (

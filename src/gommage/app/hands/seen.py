@@ -191,7 +191,10 @@ def change_label(ground: Ground, seen: Seen) -> str:
 def _said(ground: Ground, part: MattePart) -> str:
     desk: Desk = ground.desk
     if desk.step is WorkStep.FOLLOW:
-        how = ground.surface.how if ground.surface is not None else None
+        surface = ground.surface
+        if surface is not None and part in surface.extent.parts:
+            return "extent"
+        how = surface.how if surface is not None else None
         return "area" if isinstance(how, PlaneFollow) and part in how.areas.parts else "keep-out"
     if ground.shot is not None and slot_of(ground.shot, part.id)[1] is Slot.HOLD_OUTS:
         return "hold-out"

@@ -46,6 +46,8 @@ PEN_STEP_PX = 2.0
 FINE_PX, FINEST_PX = 0.6, 0.2
 """Zoomed in, a hand means it more exactly: so near, on the screen, but no nearer in the picture."""
 CIRCLE = 4 / 3 * (np.sqrt(2) - 1)
+SLOTS = {"area": Slot.AREAS, "keep-out": Slot.KEEP_OUTS, "extent": Slot.EXTENT}
+"""Which matte of the surface in hand a shape goes to, by what the desk draws."""
 Vertices = NDArray[Any]
 Line = tuple[Vertices, tuple[VertexKind, ...], bool]
 """Vertices (N, 8), their kinds, and whether the line is closed."""
@@ -72,7 +74,7 @@ def draw_shape(press: PointerEvent, ground: Ground) -> Gesture:
 
 def _kind(ground: Ground) -> str:
     if ground.desk.step is WorkStep.FOLLOW:
-        return "keep-out" if ground.desk.draws == "keep-out" else "area"
+        return ground.desk.draws if ground.desk.draws in SLOTS else "area"
     return "hold-out" if ground.desk.slot is Slot.HOLD_OUTS else "drawing"
 
 
@@ -253,7 +255,7 @@ def _in_follow(ground: Ground, line: Line) -> Step:
     assert shot is not None
     if not line[2]:
         return Step(error="An area to follow has to be closed; click its first point.")
-    if surface is not None and desk.draws in ("area", "keep-out"):
+    if surface is not None and desk.draws in SLOTS:
         return _one_more_area(ground, surface, line)
     surface_id, points = new_id(), line[0][:, :2]
     corners = Array(points if len(points) == 4 else box_of(points))
@@ -274,7 +276,6 @@ def _one_more_area(ground: Ground, surface: Surface, line: Line) -> Step:
         return Step(error=f"{surface.name} is not followed to frame {desk.frame}; draw its areas where it is.")
     shape = _shape(_moved(line, home.inverse()), desk.frame)
     part = MattePart(id=shape.id, source=Drawn(shape=shape, surface_id=surface.id))
-    is_keep_out = desk.draws == "keep-out"
-    slot = Slot.KEEP_OUTS if is_keep_out else Slot.AREAS
+    slot = SLOTS[desk.draws]
     edit = partial(edits.add_part, shot_id=desk.shot_id, holder_id=surface.id, slot=slot, part=part)
-    return Step("Draw keep-out" if is_keep_out else "Draw area", edit, {"tool": "edit", "part_id": part.id})
+    return Step(f"Draw {desk.draws}", edit, {"tool": "edit", "part_id": part.id})

@@ -20,6 +20,7 @@ OVERLAY_DARK, OVERLAY_LIGHT = "#1e1e1e", "#dcdcdc"
 OUTLINES = {
     "area": (Qt.PenStyle.DashLine, "source"),
     "keep-out": (Qt.PenStyle.DotLine, "look_here"),
+    "extent": (Qt.PenStyle.DashDotLine, "source"),
     "cover": (Qt.PenStyle.SolidLine, "accent"),
     "hold-out": (Qt.PenStyle.DashDotLine, "look_here"),
     "scribble-inside": (Qt.PenStyle.SolidLine, "accent"),

@@ -48,8 +48,8 @@ class Outline:
     Attributes
     ----------
     kind : str
-        "area", "keep-out", "cover", "hold-out", "drawing", "marquee", "box", "soft" (how far an edge fades) or "key"
-        (the same shape on another of its keys).
+        "area", "keep-out", "extent", "cover", "hold-out", "drawing", "marquee", "box", "soft" (how far an edge
+        fades) or "key" (the same shape on another of its keys).
     is_here : bool
         Whether it is on this frame; drawn faintly where it is not.
     colour : str
@@ -277,7 +277,8 @@ def _areas(ground: Ground, surface: Surface) -> tuple[Outline, ...]:
         to_view = ground.view_from(surface.id)
         return () if to_view is None else (Outline(to_view(surface.corners), "area"),)
     areas = _matte_outlines(ground, surface.how.areas, "area")
-    return (*areas, *_matte_outlines(ground, surface.how.keep_outs, "keep-out"))
+    extent = _matte_outlines(ground, surface.extent, "extent")
+    return (*areas, *_matte_outlines(ground, surface.how.keep_outs, "keep-out"), *extent)
 
 
 def _follow_handles(ground: Ground, surface: Surface) -> Handles | None:

@@ -11,7 +11,7 @@ from gommage.app.look.controls import AdviceBox
 from gommage.app.session import Session
 from gommage.app.steps.check import CheckPage
 from gommage.app.steps.cover.page import CoverPage
-from gommage.app.steps.fill import FillPage
+from gommage.app.steps.fill.page import FillPage
 from gommage.app.steps.follow.page import FollowPage
 from gommage.app.steps.match import MatchPage
 from gommage.app.steps.page import Advised, InHand, Page

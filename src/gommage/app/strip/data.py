@@ -39,6 +39,8 @@ class StripData:
         Per cent, for the check lane.
     drift : dict of int to float
         How far scribbles drifted while they were carried, 0 to 1.
+    seen : dict of int to float
+        How much of the cover of the fix in hand donors show, 0 to 1.
     scribbled : tuple of int
         Frames with scribbles of the part in hand.
     span : (first, last) or None
@@ -65,6 +67,7 @@ class StripData:
     chosen_laid: frozenset[int] = frozenset()
     figures: dict[int, float] = field(default_factory=dict)
     drift: dict[int, float] = field(default_factory=dict)
+    seen: dict[int, float] = field(default_factory=dict)
     scribbled: tuple[int, ...] = ()
     span: tuple[int, int] | None = None
     pins: tuple[int, ...] = ()
@@ -116,6 +119,7 @@ def strip_data(session: Session) -> StripData:
         chosen_laid=frozenset(_laid(desk.strokes(session.shown), frames)) if desk.paints_shot else frozenset(),
         figures=figures,
         drift=session.drift(part.id) if part is not None else {},
+        seen=session.seen(fix.id) if fix is not None else {},
         scribbled=tuple(sorted({mark.frame for mark in marks})),
         span=span if fix is not None else None,
         pins=tuple(pin.frame for pin in surface.pins) if surface is not None else (),

@@ -298,6 +298,8 @@ class FrameStrip(QWidget):
             parts.append(self._data.reason(frame))
         if frame in self._data.pins:
             parts.append("pinned")
+        if frame in self._data.seen:
+            parts.append(f"{100 * self._data.seen[frame]:.1f} % of the cover seen elsewhere")
         if frame in self._data.figures:
             parts.append(f"check {self._data.figures[frame]:.1f} %")
         return ", ".join(parts)

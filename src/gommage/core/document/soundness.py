@@ -41,6 +41,7 @@ from gommage.core.document.records import (
     Track,
 )
 from gommage.core.document.records.base import HasId
+from gommage.core.document.records.fills import Donors
 from gommage.core.geometry import box_of, is_quad
 
 __all__ = ["LARGEST_SIDE", "MOST_FRAMES", "MOST_SHOTS", "at", "unplaceable", "unsound"]
@@ -57,6 +58,7 @@ LONGEST_STROKE = 5_000_000
 """Dabs."""
 MOST_PX = 10_000.0
 """Of a softness, a growth, a brush."""
+MOST_REACH_PX = 50.0
 MOST_STOPS = 30.0
 SMALLEST_SIZE_PX = 1e-3
 _REST = re.compile(r"\w+\[\d+\]")
@@ -314,6 +316,13 @@ def _of_fix(fix: Fix) -> Iterator[str]:
     yield from _within("opacity", fix.opacity, 0, 1)
 
 
+def _of_donors(fill: Donors) -> Iterator[str]:
+    if not 0 <= fill.reach_px <= MOST_REACH_PX:
+        yield f"its left-over motion is up to {fill.reach_px:g} px; the most is {MOST_REACH_PX}"
+    if not 1 <= fill.step <= MOST_FRAMES:
+        yield f"it takes every {fill.step}th frame"
+
+
 def _of_plate(plate: CleanPlate) -> Iterator[str]:
     if not 1e-3 <= plate.scale <= 1e3:
         yield f"its scale is {plate.scale:g}"
@@ -347,6 +356,7 @@ CHECKS: dict[type, Check] = {
     LightMatch: _of_light,
     GrainMatch: _of_grain,
     Fix: _of_fix,
+    Donors: _of_donors,
     CleanPlate: _of_plate,
     Shape: _of_shape,
 }

@@ -11,11 +11,12 @@ from gommage.core.check import FrameMeasures
 from gommage.core.cover import matte_on
 from gommage.core.document import CleanPlate, Fix, Footage, Matte, Shot, Surface
 from gommage.core.engine.cache import Cache, default_budget_bytes
+from gommage.core.engine.elsewhere import donors_of, elsewhere_at, shares_seen
 from gommage.core.engine.inputs import frame_inputs, grain_of_surface, inputs_at, matte_inputs
 from gommage.core.engine.measuring import measured
 from gommage.core.engine.patches import Patch, Patches
 from gommage.core.engine.pictures import Pictures
-from gommage.core.fill import canvas_key
+from gommage.core.fill import Seen, canvas_key
 from gommage.core.geometry import Window
 from gommage.core.match import Grain
 from gommage.core.picture import Picture, Plates, RawFrame, scale_of
@@ -178,6 +179,20 @@ class Engine:
             if colour is not None:
                 return np.asarray(colour[0, 0])
         return None
+
+    # -- donors ---------------------------------------------------------------------------------------------
+
+    def elsewhere(self, shot: Shot, fix: Fix, frame: int, scale: float = 0.25, check: Check = _never) -> Seen | None:
+        """Return where else what a fix hides on a frame is seen; None if it is not filled from donors there."""
+        at = donors_of(shot, fix, frame)
+        return None if at is None else elsewhere_at(self.cache, self.pictures, at, level_of(scale), check)
+
+    def shares_seen(
+        self, shot: Shot, fix: Fix, check: Check = _never,
+        told: Callable[[dict[int, float]], object] = lambda found: None,
+    ) -> dict[int, float]:  # fmt: skip
+        """Return for each frame how much of a fix's cover any donor shows, 0 to 1."""
+        return shares_seen(self.cache, self.pictures, shot, fix, check, told)
 
     # -- check ----------------------------------------------------------------------------------------------
 

@@ -2,13 +2,15 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import dataclass
 from enum import StrEnum
+from types import MappingProxyType
 
 import numpy as np
 
 from gommage.core.check import FrameMeasures
-from gommage.core.document import Fix, Frames, FromPicture, Plates, Shot, mappings_of, placement
+from gommage.core.document import Donors, Fix, Frames, FromPicture, Plates, Shot, mappings_of, placement
 from gommage.core.engine.doubts import doubts_of
 from gommage.core.fill import usable_plates
 
@@ -16,6 +18,8 @@ __all__ = ["Advice", "State", "Step", "steps_of"]
 
 SLIP_TO_LOOK_AT_PX = 0.5
 SEAM_TO_LOOK_AT_PERCENT = 3.0
+SEEN_ENOUGH = 0.999
+NOT_LOOKED: Mapping[int, float] = MappingProxyType({})
 
 
 class Step(StrEnum):
@@ -51,11 +55,23 @@ class Advice:
     frame: int | None = None
 
 
-def steps_of(shot: Shot, fix: Fix, measured: tuple[FrameMeasures, ...] = ()) -> dict[Step, Advice]:
-    """Return the state of a fix's five steps."""
+def steps_of(
+    shot: Shot, fix: Fix, measured: tuple[FrameMeasures, ...] = (), seen: Mapping[int, float] = NOT_LOOKED
+) -> dict[Step, Advice]:
+    """Return the state of a fix's five steps.
+
+    Parameters
+    ----------
+    shot : Shot
+    fix : Fix
+    measured : tuple of FrameMeasures
+        Its figures, as far as they were measured.
+    seen : mapping of int to float
+        How much of its cover donors show on each frame, as far as that was looked at.
+    """
     follow = _follow(shot, fix)
     cover = _cover(shot, fix)
-    fill = _fill(shot, fix)
+    fill = _from_donors(shot, fix, fix.fill, seen) if isinstance(fix.fill, Donors) else _fill(shot, fix)
     is_painted = bool(fix.touch_up.strokes) and not fix.cover.parts
     if is_painted:  # the fix is its strokes
         cover = Advice(State.FINE, "Strokes need no cover.")
@@ -121,6 +137,23 @@ def _fill(shot: Shot, fix: Fix) -> Advice:
             "The clean plate is still as it was shot: paint the thing out of it.",
             plates[0].home_frame,
         )
+    return Advice(State.FINE)
+
+
+def _from_donors(shot: Shot, fix: Fix, fill: Donors, seen: Mapping[int, float]) -> Advice:
+    """Return whether the surfaces are followed, and whether every pixel is seen on some frame."""
+    for surface_id in fill.surface_ids:
+        surface = shot.surface(surface_id)
+        if placement(shot, surface) is None:
+            return Advice(State.LOOK, f"{surface.name}, which lies behind it, has not been followed yet.")
+    if not fill.surface_ids:
+        return Advice(State.NOT_BEGUN, "Choose the surfaces that lie behind it.")
+    worst = min(seen, key=lambda frame: seen[frame], default=None)
+    if worst is not None and seen[worst] < SEEN_ENOUGH and not fill.rest_plate_ids:
+        frames = sum(share < SEEN_ENOUGH for share in seen.values())
+        hidden = 100 * (1 - seen[worst])
+        words = f"No frame shows {max(hidden, 0.1):.{hidden < 1:d}f} % of what it hides on {worst}"
+        return Advice(State.LOOK, f"{words}; so on {frames} frames." if frames > 1 else f"{words}.", worst)
     return Advice(State.FINE)
 
 

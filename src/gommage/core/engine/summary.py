@@ -4,18 +4,20 @@ from __future__ import annotations
 
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
+from types import MappingProxyType
 
 import numpy as np
 from numpy.typing import NDArray
 
 from gommage.core.check import FrameMeasures
 from gommage.core.document import Placement, Shot, Still, Surface, placement
-from gommage.core.engine.steps import SLIP_TO_LOOK_AT_PX, Advice, Step, steps_of
+from gommage.core.engine.steps import NOT_LOOKED, SLIP_TO_LOOK_AT_PX, Advice, Step, steps_of
 from gommage.core.geometry import moved
 
 __all__ = ["ShotSummary", "SurfaceSummary", "summarised", "surface_summary"]
 
 Figures = Mapping[str, tuple[FrameMeasures, ...]]
+NOTHING_SEEN: Mapping[str, Mapping[int, float]] = MappingProxyType({})
 
 
 @dataclass(frozen=True, slots=True, eq=False)
@@ -125,8 +127,9 @@ def surface_summary(surface: Surface, placed: Placement | None) -> SurfaceSummar
 
 
 def summarised(
-    shot: Shot, figures: Figures, before: ShotSummary | None = None, check: Callable[[], None] = lambda: None
-) -> ShotSummary:
+    shot: Shot, figures: Figures, before: ShotSummary | None = None, check: Callable[[], None] = lambda: None,
+    seen: Mapping[str, Mapping[int, float]] = NOTHING_SEEN,
+) -> ShotSummary:  # fmt: skip
     """Return the summary of a shot; surfaces that are as in an earlier one are taken from there.
 
     Parameters
@@ -137,6 +140,8 @@ def summarised(
     before : ShotSummary, optional
     check : callable
         Called between surfaces.
+    seen : mapping
+        How much of each fix's cover donors show on each frame, by its id.
     """
     surfaces: dict[str, SurfaceSummary] = {}
     old = before.surfaces if before is not None else {}
@@ -151,5 +156,5 @@ def summarised(
     steps: dict[str, Mapping[Step, Advice]] = {}
     for fix in shot.fixes:
         check()
-        steps[fix.id] = steps_of(shot, fix, tuple(figures.get(fix.id, ())))
+        steps[fix.id] = steps_of(shot, fix, tuple(figures.get(fix.id, ())), seen.get(fix.id, NOT_LOOKED))
     return ShotSummary(shot, surfaces, steps)

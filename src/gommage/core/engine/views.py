@@ -14,6 +14,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from gommage.core.document import Shot
+from gommage.core.engine.elsewhere import donor_map
 from gommage.core.engine.evaluate import Engine
 from gommage.core.engine.inputs import frame_inputs, matte_inputs
 from gommage.core.engine.scene import NOTHING_IN_HAND, InHand
@@ -58,10 +59,11 @@ class Look(StrEnum):
     VEIL = "veil"
     OUTSIDE = "outside dim"
     DIFFERENCE = "difference"
+    DONOR_MAP = "donor map"
     SHEET = "sheet"
 
 
-OF_MATTES = (Look.MATTE, Look.PAINT_ALONE, Look.VEIL, Look.OUTSIDE)
+OF_MATTES = (Look.MATTE, Look.PAINT_ALONE, Look.VEIL, Look.OUTSIDE, Look.DONOR_MAP)
 """Looks that depend on the mattes themselves."""
 BACKDROPS = {"black": (0.0, 0.0), "grey": (0.18, 0.18), "checker": (0.06, 0.22)}
 """What paint alone is shown on: two levels, scene-linear, of squares of so many pixels."""
@@ -189,7 +191,7 @@ def shown_pixels(
     check()
     pixels, inside = resample(picture, scaled_from_view, part, at=window, filter=Filter.LOOK)
     display = request.display
-    if request.look in (Look.MATTE, Look.DIFFERENCE):
+    if request.look in (Look.MATTE, Look.DIFFERENCE, Look.DONOR_MAP):
         display = Display(display.device, display.view, 0.0, display.gamma)
     out = show(pixels, display)
     out[inside == 0] = 0
@@ -224,6 +226,8 @@ def look_pixels(
         return engine.pictures.plate(footage, frame, level, check)[window.slices]
     if request.look is Look.MATTE:
         return np.repeat(_matte(engine, request, window, level, check)[..., None], 3, axis=2)
+    if request.look is Look.DONOR_MAP:
+        return _donor_map(engine, request, window, level, check)
     if request.look in (Look.VEIL, Look.OUTSIDE):
         return _veiled(engine, request, window, level, check)
     fixes = frame_inputs(shot, frame)
@@ -265,6 +269,18 @@ def _fix_of(request: ViewRequest) -> str:
 def _matte(engine: Engine, request: ViewRequest, window: Window, level: int, check: Check) -> Picture:
     """Return the union of all alphas that are looked at over a window, (h, w)."""
     return engine.laid_matte(request.shot, request.frame, _fix_of(request), window, level, check)
+
+
+def _donor_map(engine: Engine, request: ViewRequest, window: Window, level: int, check: Check) -> Picture:
+    """Return the donor map of the fix in hand over a window; the result where it has no donors."""
+    shot, fix_id = request.shot, request.veil.fix_id
+    fix = shot.fix(fix_id) if fix_id else None
+    seen = engine.elsewhere(shot, fix, request.frame, scale_of(level), check) if fix is not None else None
+    if seen is None:
+        fixes = frame_inputs(shot, request.frame)
+        return engine.patches.composited(shot.footage, request.frame, window, level, fixes, check=check)
+    plate = engine.pictures.plate(shot.footage, request.frame, level, check)[window.slices]
+    return donor_map(seen, plate, window, request.frame)
 
 
 def _veiled(engine: Engine, request: ViewRequest, window: Window, level: int, check: Check) -> Picture:

@@ -1,5 +1,7 @@
 """Fills: recipes for new pixels, by the record that asks for them."""
 
+from gommage.core.fill.choosing import Seen, seen_elsewhere
+from gommage.core.fill.donors import DonorsAt, surfaces_behind
 from gommage.core.fill.plates import (
     PlateAt,
     PlatesAt,
@@ -15,16 +17,20 @@ from gommage.core.fill.scene import Filled, Layer, Scene
 
 __all__ = [
     "RECIPES",
+    "DonorsAt",
     "Filled",
     "Layer",
     "PlateAt",
     "PlatesAt",
     "Recipe",
     "Scene",
+    "Seen",
     "canvas_key",
     "fill_from_plates",
     "plate_on_frame",
     "plate_weights",
     "plates_at",
+    "seen_elsewhere",
+    "surfaces_behind",
     "usable_plates",
 ]

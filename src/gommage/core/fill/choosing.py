@@ -124,8 +124,8 @@ def is_clean_at(donor: DonorAt, footage: Footage, scene: Scene, points: Points) 
     """Return which of some points of the frame a donor shows."""
     there = scaled_back(donor, scene.scale)(points)
     bounds = footage.bounds.scaled(scene.scale)
-    above: Mask = (there > (bounds.left, bounds.top)).all(axis=1)
-    clean: Mask = above & (there < (bounds.right, bounds.bottom)).all(axis=1)
+    above, below = there > (bounds.left, bounds.top), there < (bounds.right, bounds.bottom)
+    clean: Mask = np.asarray((above & below).all(axis=1))
     inside = clean.copy()
     if inside.any():
         clean[inside] = blocked_of(donor, footage, scene).is_clean(there[inside])
@@ -161,8 +161,9 @@ class Seen:
 
 
 def seen_elsewhere(
-    planes: tuple[PlaneAt, ...], cover: MatteAt, footage: Footage, scene: Scene, check: Check = lambda: None
-) -> Seen:
+    planes: tuple[PlaneAt, ...], cover: MatteAt, footage: Footage, scene: Scene, check: Check = lambda: None,
+    enough: int | None = None,
+) -> Seen:  # fmt: skip
     """Return where else everything that a cover hides is seen.
 
     Parameters
@@ -175,6 +176,8 @@ def seen_elsewhere(
         Its scale is the one that is looked at: a quarter tells enough for a figure.
     check : callable
         Called for each donor.
+    enough : int, optional
+        Where so many are found nothing more is looked for.
     """
     window = reach_of(cover, footage.bounds).scaled(scene.scale) & footage.bounds.scaled(scene.scale)
     hole = scene.matte(footage, cover, window) > COVERED
@@ -186,11 +189,16 @@ def seen_elsewhere(
         if plane.extent is not None:
             on_plane = scene.matte(footage, plane.extent, window)[rows, columns] > 0.5
         first, many = np.zeros((2, len(points)), np.int32)
-        for donor in plane.donors if on_plane.any() else ():
+        wanted: NDArray[np.intp] = np.flatnonzero(on_plane)
+        for donor in plane.donors:
             check()
-            clean = is_clean_at(donor, footage, scene, points)
-            first[clean & (many == 0)] = donor.frame
-            many += clean
+            if not len(wanted):
+                break
+            shown = wanted[is_clean_at(donor, footage, scene, points[wanted])]
+            first[shown[many[shown] == 0]] = donor.frame
+            many[shown] += 1
+            if enough is not None:
+                wanted = wanted[many[wanted] < enough]
         given = on_plane & (many > 0)
         frame[rows[given], columns[given]] = first[given]
         count[rows[given], columns[given]] = many[given]

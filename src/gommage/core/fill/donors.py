@@ -22,6 +22,7 @@ from gommage.core.document import (
     Surface,
     is_within,
     mappings_of,
+    placement,
 )
 from gommage.core.document.records import Record
 from gommage.core.fill.choosing import (
@@ -54,7 +55,7 @@ from gommage.core.match import apply_light, match_light
 from gommage.core.paint import CanvasKey
 from gommage.core.picture import Picture, Splines, sampled_at, whole_steps
 
-__all__ = ["DonorsAt", "donors_at", "fill_from_donors"]
+__all__ = ["DonorsAt", "donors_at", "fill_from_donors", "surfaces_behind"]
 
 Mask = NDArray[np.bool_]
 Check = Callable[[], None]
@@ -143,6 +144,16 @@ def donors_at(fill: Donors, shot: Shot, fix: Fix, frame: int) -> DonorsAt | None
         footage=shot.footage, frame=frame, cover=cover, others=others, planes=tuple(planes), reach_px=fill.reach_px,
         rest=rest,
     )  # fmt: skip
+
+
+def surfaces_behind(shot: Shot, fix: Fix) -> tuple[str, ...]:
+    """Return the followed surfaces that may lie behind a thing, back to front.
+
+    Those that neither it nor its cover rides on; if there are none, those that it does: then it moves before them.
+    """
+    followed = [one.id for one in shot.surfaces if placement(shot, one) is not None]
+    own = {fix.surface_id, *(drawn.surface_id for _, drawn in fix.cover.drawn)}
+    return tuple(one for one in followed if one not in own) or tuple(one for one in followed if one in own)
 
 
 def _reach_on(shot: Shot, surface: Surface, frame: int) -> MatteAt | None:

@@ -185,15 +185,19 @@ class FollowPage(Page):
         self.add_area = tool_button("plus", "Add area", tip="Draw one more area to follow by")
         self.add_keep_out = tool_button("square", "Add keep-out", tip="Draw round what is not to be looked at")
         self.other_keep_outs = tool_button("chevron-down", "Other keep-outs", tip="Mattes from files, or shared")
-        self.remove_area = tool_button("trash-2", "Remove area", tip="Remove the chosen area or keep-out")
+        self.add_extent = tool_button(
+            "maximize", "Add extent", tip="Draw round how far it reaches, for what is filled from other frames"
+        )
+        self.remove_area = tool_button("trash-2", "Remove area", tip="Remove the chosen area, keep-out or extent")
         self.add_area.clicked.connect(lambda: self._draw("area"))
         self.add_keep_out.clicked.connect(lambda: self._draw("keep-out"))
+        self.add_extent.clicked.connect(lambda: self._draw("extent"))
         self.other_keep_outs.clicked.connect(lambda: self.pop_up(self.other_keep_outs, KEEP_OUT_ACTIONS))
         self.remove_area.clicked.connect(self._on_remove_area)
         self.detect = push_button("Find", lambda: self.call("find_spots"), tip="Find good spots around those there are")
         self._area_head = spaced(self.areas_title)
         self._area_head.addWidget(self.detect)
-        for button in (self.other_keep_outs, self.add_area, self.add_keep_out, self.remove_area):
+        for button in (self.other_keep_outs, self.add_area, self.add_keep_out, self.add_extent, self.remove_area):
             self._area_head.addWidget(button)
         self._delegate = LineDelegate()
         self.areas = RowList("Areas", self._delegate, most_rows=3)
@@ -324,7 +328,7 @@ class FollowPage(Page):
         self._form.setRowVisible(self.rides, has)
         self._form.setRowVisible(self._sizes_row, is_points)
         shown: list[tuple[bool, tuple[QWidget, ...]]] = [
-            (is_plane, (self.front, self.stays, self.add_keep_out, self.other_keep_outs)),
+            (is_plane, (self.front, self.stays, self.add_keep_out, self.other_keep_outs, self.add_extent)),
             (is_points, (self.refresh_patterns, self.detect)),
             (is_plane or is_points, (self.areas_title, self.areas, self.add_area, self.remove_area)),
             (has, (self.unpin, self.smooth, self.trim, self.how)),
@@ -368,7 +372,8 @@ class FollowPage(Page):
         rows: list[Row] = []
         chosen = desk.part_id
         if isinstance(how, PlaneFollow):
-            for parts, words in ((how.areas.parts, "Area"), (how.keep_outs.parts, "Keep-out")):
+            groups = ((how.areas, "Area"), (how.keep_outs, "Keep-out"), (surface.extent, "Extent"))
+            for parts, words in ((matte.parts, words) for matte, words in groups):
                 rows += [area_row(shot, f"{words} {number}", part) for number, part in enumerate(parts, 1)]
             part = desk.part(self.session.shown)
             with QSignalBlocker(self.stays):
@@ -407,4 +412,4 @@ ADVICE = {
     "still": "Draw round the part of the picture that stands still.",
     "by hand": "Click the four corners of the thing; then key them on other frames with the pin tool.",
 }
-ADVICE["area"] = ADVICE["keep-out"] = ADVICE["surface"]
+ADVICE["area"] = ADVICE["keep-out"] = ADVICE["extent"] = ADVICE["surface"]

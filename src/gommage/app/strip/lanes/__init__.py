@@ -1,13 +1,14 @@
 """The lanes of the frame strip, one file a lane: each says when it has something to show, and draws it."""
 
 from gommage.app.strip.lanes.check import CheckLane
+from gommage.app.strip.lanes.donors import DonorsLane
 from gommage.app.strip.lanes.drift import DriftLane
 from gommage.app.strip.lanes.follow import FollowLane
 from gommage.app.strip.lanes.keys import KeysLane
 from gommage.app.strip.lanes.lane import Lane
 from gommage.app.strip.lanes.strokes import StrokesLane
 
-__all__ = ["LANES", "CheckLane", "DriftLane", "FollowLane", "KeysLane", "StrokesLane"]
+__all__ = ["LANES", "CheckLane", "DonorsLane", "DriftLane", "FollowLane", "KeysLane", "StrokesLane"]
 
-LANES: tuple[Lane, ...] = (FollowLane(), KeysLane(), DriftLane(), StrokesLane(), CheckLane())
+LANES: tuple[Lane, ...] = (FollowLane(), KeysLane(), DriftLane(), DonorsLane(), StrokesLane(), CheckLane())
 """From the top down."""

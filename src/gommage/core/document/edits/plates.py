@@ -8,7 +8,7 @@ from msgspec.structs import replace
 
 from gommage.core.document.edits.changing import changed, in_shot, refuse_what_is_there, swapped, without
 from gommage.core.document.placements import placement
-from gommage.core.document.records import CleanPlate, Fix, Plates, Project, Shot
+from gommage.core.document.records import CleanPlate, Donors, Fix, Plates, Project, Shot
 from gommage.errors import EditError
 
 __all__ = ["add_clean_plate", "change_clean_plate", "remove_clean_plate"]
@@ -65,6 +65,10 @@ def remove_clean_plate(project: Project, shot_id: str, plate_id: str) -> Project
 
 
 def _unused(fix: Fix, plate_id: str) -> Fix:
-    if not isinstance(fix.fill, Plates):
-        return fix
-    return changed(fix, fill=changed(fix.fill, plate_ids=tuple(one for one in fix.fill.plate_ids if one != plate_id)))
+    fill = fix.fill
+    if isinstance(fill, Plates):
+        return changed(fix, fill=changed(fill, plate_ids=tuple(one for one in fill.plate_ids if one != plate_id)))
+    if isinstance(fill, Donors):
+        rest = tuple(one for one in fill.rest_plate_ids if one != plate_id)
+        return changed(fix, fill=changed(fill, rest_plate_ids=rest))
+    return fix

@@ -12,6 +12,7 @@ from gommage.core.document.edits.changing import changed, in_shot, moved_to, ref
 from gommage.core.document.placements import Placement, carried_by, placement, without_pins
 from gommage.core.document.records import (
     CleanPlate,
+    Donors,
     Fix,
     FrameRange,
     Pin,
@@ -184,7 +185,7 @@ def _riders(shot: Shot, surface_id: str) -> list[str]:
 
 
 def remove_surface(project: Project, shot_id: str, surface_id: str) -> Project:
-    """Return the project without a surface.
+    """Return the project without a surface; fixes that were filled along it are so no longer.
 
     Raises
     ------
@@ -196,6 +197,14 @@ def remove_surface(project: Project, shot_id: str, surface_id: str) -> Project:
         surface = shot.surface(surface_id)
         if riders := _riders(shot, surface_id):
             raise EditError(f"{surface.name} carries {', '.join(riders)}. Remove those first.")
-        return replace(shot, surfaces=without(shot.surfaces, surface_id))
+        fixes = tuple(_not_along(fix, surface_id) for fix in shot.fixes)
+        return replace(shot, surfaces=without(shot.surfaces, surface_id), fixes=fixes)
 
     return in_shot(project, shot_id, change)
+
+
+def _not_along(fix: Fix, surface_id: str) -> Fix:
+    if not isinstance(fix.fill, Donors) or surface_id not in fix.fill.surface_ids:
+        return fix
+    kept = tuple(one for one in fix.fill.surface_ids if one != surface_id)
+    return changed(fix, fill=changed(fix.fill, surface_ids=kept))

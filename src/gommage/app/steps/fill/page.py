@@ -1,4 +1,4 @@
-"""The Fill step: clean plates, and the strokes on the one in hand."""
+"""The Fill step: what the cover is filled from, and the strokes on what is painted."""
 
 from __future__ import annotations
 
@@ -7,21 +7,42 @@ from typing import Any
 from PySide6.QtWidgets import QHBoxLayout, QLabel
 
 from gommage.app.look.controls import NameLine, choice, pick, push_button, quiet, rule, spaced
+from gommage.app.session import Session
+from gommage.app.steps.fill.commands import FillCommands
+from gommage.app.steps.fill.donors import DonorsPart
 from gommage.app.steps.page import Advised, InHand, Page, next_step
 from gommage.app.steps.strokes import StrokesPart
-from gommage.core.document import Fix, Plates, Project, edits
+from gommage.app.work import Work
+from gommage.core.document import Donors, Fix, Painted, Plates, Project, edits
 from gommage.core.engine import Look, State, Step
 
 __all__ = ["FillPage"]
 
 ON_WORDS = {"plate": "A clean plate", "shot": "The shot"}
+FROM_WORDS = {
+    "fill_from_plates": "Clean plates",
+    "fill_from_frames": "Other frames",
+    "fill_by_strokes": "Strokes alone",
+}
+"""What a fix is filled from, by the action that makes it so."""
+FILLS: dict[str, type] = {"fill_from_plates": Plates, "fill_from_frames": Donors, "fill_by_strokes": Painted}
 
 
 class FillPage(Page):
     """What the cover is filled with."""
 
+    def __init__(self, session: Session, work: Work) -> None:
+        self.commands = FillCommands(session)
+        super().__init__(session, work)
+
     def build(self) -> None:
         self.title = NameLine()
+        self.filled_from = choice("Fill from", FROM_WORDS, "Where the new pixels come from")
+        self.filled_from.activated.connect(lambda: self.call(self.filled_from.currentData()))
+        from_row = QHBoxLayout()
+        from_row.addWidget(QLabel("Fill from"))
+        from_row.addWidget(self.filled_from, 1)
+        self.donors = DonorsPart(self.session, self.commands, self.call)
         self.on = choice("Paint on", ON_WORDS, "On a still that is carried along, or on every frame itself")
         self.on.activated.connect(self._on_paints)
         on_row = QHBoxLayout()
@@ -36,6 +57,8 @@ class FillPage(Page):
         )
         self.part = StrokesPart(self.session)
         self.box.addWidget(self.title)
+        self.box.addLayout(from_row)
+        self.box.addWidget(self.donors)
         self.box.addLayout(on_row)
         self.box.addWidget(self.make_title)
         self.box.addLayout(spaced(self.make, self.load))
@@ -56,11 +79,17 @@ class FillPage(Page):
 
     def watched(self, hand: InHand) -> tuple[Any, ...]:
         desk = self.session.desk
-        return (*super().watched(hand), *self.part.watched(desk))
+        return (*super().watched(hand), desk.marked, desk.look, *self.part.watched(desk))
 
     def show_hand(self, hand: InHand) -> None:
         desk, plate, fix = self.session.desk, hand.plate, hand.fix
         on_shot = desk.paints_shot
+        fill = fix.fill if fix is not None else None
+        self.filled_from.setEnabled(fix is not None)
+        pick(self.filled_from, next((name for name, kind in FILLS.items() if isinstance(fill, kind)), ""))
+        self.donors.setVisible(isinstance(fill, Donors))
+        if isinstance(fill, Donors) and fix is not None:
+            self.donors.show_fill(hand.shot, fix, fill, desk)
         pick(self.on, "shot" if on_shot else "plate")
         if on_shot:
             self.title.setText(fix.name if fix is not None else "No fix in hand")
@@ -78,6 +107,8 @@ class FillPage(Page):
 
     def advise(self, hand: InHand) -> Advised:
         fix, plate = hand.fix, hand.plate
+        if fix is not None and isinstance(fix.fill, Donors) and not fix.touch_up.strokes:
+            return self._advise_donors(fix)
         if self.session.desk.paints_shot:
             return self._advise_on_shot(fix)
         known = self.session.surface_summary(hand.surface.id) if hand.surface is not None else None
@@ -97,6 +128,17 @@ class FillPage(Page):
             return Advised(f"{fix.name} is not filled from this plate.", "Use it", self._use)
         advice = self.state_of(fix, Step.FILL)
         return next_step(Step.FILL, "Filled.") if advice.state is not State.LOOK else Advised(advice.words)
+
+    def _advise_donors(self, fix: Fix) -> Advised:
+        if not fix.cover.parts:
+            return Advised("Cover the thing first; then other frames can show what it hides.", "Go to Cover",
+                           "step_cover")  # fmt: skip
+        advice = self.state_of(fix, Step.FILL)
+        if advice.state is State.NOT_BEGUN:
+            return Advised(advice.words)
+        if advice.state is State.LOOK:
+            return Advised(advice.words, "Go there", "least_seen")
+        return next_step(Step.FILL, "Filled from other frames, in place, light and grain.")
 
     def _advise_on_shot(self, fix: Fix | None) -> Advised:
         if fix is None:

@@ -1,0 +1,105 @@
+"""Where else what a fix hides is seen: on one frame for each pixel, over the shot as a share of the cover."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import Any
+
+import numpy as np
+
+from gommage.core.document import Donors, Fix, Shot
+from gommage.core.engine.cache import Cache
+from gommage.core.engine.inputs import inputs_at
+from gommage.core.engine.pictures import Pictures
+from gommage.core.engine.scene import NOTHING_IN_HAND, ShotScene
+from gommage.core.fill import DonorsAt, Seen, seen_elsewhere
+from gommage.core.geometry import Window
+from gommage.core.picture import Picture
+
+__all__ = ["donor_map", "donors_of", "elsewhere_at", "shares_seen"]
+
+Check = Callable[[], None]
+SHARE_LEVEL = 3
+"""A figure of the whole cover is told by an eighth of the size."""
+NEAR, FAR, FULL_FRAMES = 0.03, 0.6, 64
+"""How bright the map is for the next frame, and for one so many frames away or more."""
+STRIPE_PX = 6
+
+
+def donors_of(shot: Shot, fix: Fix, frame: int) -> DonorsAt | None:
+    """Return the donors of a fix on a frame; None if it is not filled from any there."""
+    inputs = inputs_at(shot, fix, frame) if isinstance(fix.fill, Donors) else None
+    return inputs.fill if inputs is not None and isinstance(inputs.fill, DonorsAt) else None
+
+
+def elsewhere_at(
+    cache: Cache, pictures: Pictures, at: DonorsAt, level: int, check: Check, enough: int | None = None
+) -> Seen:
+    """Return where else everything is seen that a fix hides on a frame, at a level; see `seen_elsewhere`."""
+
+    def look() -> Seen:
+        scene = ShotScene(cache, pictures, level, None, NOTHING_IN_HAND, check)
+        return seen_elsewhere(at.planes, at.cover, at.footage, scene, check, enough)
+
+    name = ("elsewhere", at.footage, at.cover, at.planes, level, enough)
+    found: Seen = cache.get_or_make(name, look, check)
+    return found
+
+
+def shares_seen(
+    cache: Cache, pictures: Pictures, shot: Shot, fix: Fix, check: Check, told: Callable[[dict[int, float]], Any]
+) -> dict[int, float]:
+    """Return for each frame that a fix is filled on from donors how much of its cover is seen on any, 0 to 1.
+
+    Parameters
+    ----------
+    cache : Cache
+    pictures : Pictures
+    shot : Shot
+    fix : Fix
+    check : callable
+        Called for each donor.
+    told : callable
+        Called with what is known so far, every ten frames.
+    """
+    found: dict[int, float] = {}
+    for frame in shot.footage.frames:
+        check()
+        at = donors_of(shot, fix, frame)
+        if at is not None:
+            found[frame] = elsewhere_at(cache, pictures, at, SHARE_LEVEL, check, enough=1).share
+            if len(found) % 10 == 0:
+                told(dict(found))
+    return found
+
+
+def donor_map(seen: Seen, picture: Picture, window: Window, frame: int) -> Picture:
+    """Return a window of the donor map: (h, w, 3), scene-linear.
+
+    Around the cover the picture, grey and dim; in it the brighter, the further in time a pixel comes from; striped
+    where no frame shows it.
+
+    Parameters
+    ----------
+    seen : Seen
+    picture : (h, w, 3) float32
+        The window of what lies around, of the same scale as `seen`.
+    window : Window
+    frame : int
+        The one that is filled.
+    """
+    grey = picture.mean(axis=2, keepdims=True) * np.float32(0.25)
+    out = np.repeat(grey, 3, axis=2)
+    shared = seen.window & window
+    if shared.is_empty:
+        return out
+    inner = shared.within(seen.window)
+    hole, first, count = seen.hole[inner], seen.frame[inner], seen.count[inner]
+    away = np.log2(np.maximum(np.abs(first - frame), 1)) / np.log2(FULL_FRAMES)
+    level = (NEAR + (FAR - NEAR) * np.clip(away, 0, 1) ** 2).astype(np.float32)
+    rows, columns = np.mgrid[shared.top : shared.bottom, shared.left : shared.right]
+    stripe = np.where((rows + columns) // STRIPE_PX % 2 == 0, np.float32(0.9), np.float32(0.01))
+    shown = np.where(count > 0, level, stripe)[..., None]
+    there = out[shared.within(window)]
+    np.copyto(there, shown, where=hole[..., None])
+    return out
