@@ -17,6 +17,7 @@ from msgspec.structs import replace
 from gommage.core.cover import MatteAt, matte_on, reach_of
 from gommage.core.document import (
     Array,
+    Donors,
     Fix,
     Footage,
     Painted,
@@ -161,6 +162,8 @@ def _grain_inputs(shot: Shot, fix: Fix) -> GrainInputs | None:
 
 
 def _grain_surface(shot: Shot, fix: Fix) -> Surface | None:
+    if isinstance(fix.fill, Donors):  # what is filled along it shows the shot's grain
+        return next((one for one in map(shot.surface, fix.fill.surface_ids) if placement(shot, one)), None)
     if fix.surface_id:
         return shot.surface(fix.surface_id)
     riding = [drawn.surface_id for _, drawn in fix.cover.drawn if drawn.surface_id]
