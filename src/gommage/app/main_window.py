@@ -86,7 +86,7 @@ class MainWindow(QMainWindow):
         self.follows = FollowCommands(self.session, self.work, self)
         self.shapes = ShapeCommands(self.session, self.stage)
         self.mattes = MatteFileCommands(self.session, self.work, self)
-        self.fills = FillCommands(self.session)
+        self.fills = FillCommands(self.session, self.work)
         self.brushes = BrushCommands(self.session, self.stage)
         self.painting = PaintCommands(self.session, self.stage, self)
         self._build_layout()

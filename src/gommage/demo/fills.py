@@ -88,7 +88,7 @@ def _grown(points: Points) -> Points:
 
 
 def passer_by_filled(engine: Engine, demo: PasserByShot) -> Project:
-    """Return the project of shot 5: the wall followed, the walker covered by a keyed shape, filled from other frames."""
+    """Return the project of shot 5: the wall followed, the walker under a keyed cover, filled from other frames."""
     frames = demo.filming.numbers
     project = Project.of(Shot(id="theatre", name="Paper theatre, passer-by", footage=demo.footage))
     project = _with_surface(engine, project, "wall", WALL, frames[len(frames) // 2])

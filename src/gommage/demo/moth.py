@@ -97,7 +97,7 @@ def _strip(line: Points, width: float) -> NDArray[np.float64]:
 def _rod_seen(time: float) -> Picture:
     """Return the rod, premultiplied (H, W, 4): wood, lighter on one side."""
     line, _ = _rod(time)
-    out = np.zeros((HEIGHT, WIDTH, 4), np.float32)
+    out: Picture = np.zeros((HEIGHT, WIDTH, 4), np.float32)
     for width, shade in ((ROD_PX, 0.10), (ROD_PX * 0.5, 0.16)):
         mask = np.zeros((HEIGHT, WIDTH), np.uint8)
         corners = np.round(_strip(line, width) * 16 - 8).astype(np.int32)

@@ -10,13 +10,12 @@ import numpy as np
 from gommage.core.document import Donors, Fix, Shot
 from gommage.core.engine.cache import Cache
 from gommage.core.engine.inputs import inputs_at
-from gommage.core.engine.pictures import Pictures
-from gommage.core.engine.scene import NOTHING_IN_HAND, ShotScene
+from gommage.core.engine.pictures import NOTHING_IN_HAND, Pictures, ShotScene
 from gommage.core.fill import DonorsAt, Seen, seen_elsewhere
 from gommage.core.geometry import Window
 from gommage.core.picture import Picture
 
-__all__ = ["donor_map", "donors_of", "elsewhere_at", "shares_seen"]
+__all__ = ["donor_map", "donors_of", "elsewhere_at", "shares_seen", "striped"]
 
 Check = Callable[[], None]
 SHARE_LEVEL = 3
@@ -73,6 +72,12 @@ def shares_seen(
     return found
 
 
+def striped(window: Window) -> Picture:
+    """Return the stripes of what no frame shows over a window, (h, w, 1) scene-linear."""
+    across = np.arange(window.left, window.right) + np.arange(window.top, window.bottom)[:, None]
+    return np.where(across // STRIPE_PX % 2 == 0, np.float32(0.9), np.float32(0.01))[..., None]
+
+
 def donor_map(seen: Seen, picture: Picture, window: Window, frame: int) -> Picture:
     """Return a window of the donor map: (h, w, 3), scene-linear.
 
@@ -97,9 +102,7 @@ def donor_map(seen: Seen, picture: Picture, window: Window, frame: int) -> Pictu
     hole, first, count = seen.hole[inner], seen.frame[inner], seen.count[inner]
     away = np.log2(np.maximum(np.abs(first - frame), 1)) / np.log2(FULL_FRAMES)
     level = (NEAR + (FAR - NEAR) * np.clip(away, 0, 1) ** 2).astype(np.float32)
-    rows, columns = np.mgrid[shared.top : shared.bottom, shared.left : shared.right]
-    stripe = np.where((rows + columns) // STRIPE_PX % 2 == 0, np.float32(0.9), np.float32(0.01))
-    shown = np.where(count > 0, level, stripe)[..., None]
+    shown = np.where(count > 0, level, striped(shared)[..., 0])[..., None]
     there = out[shared.within(window)]
     np.copyto(there, shown, where=hole[..., None])
     return out

@@ -9,7 +9,7 @@ import numpy as np
 
 from gommage.core.check import FrameMeasures
 from gommage.core.cover import matte_on
-from gommage.core.document import CleanPlate, Fix, Footage, Matte, Shot, Surface
+from gommage.core.document import CleanPlate, Donors, Fix, Footage, Matte, Shot, Surface
 from gommage.core.engine.cache import Cache, default_budget_bytes
 from gommage.core.engine.elsewhere import donors_of, elsewhere_at, shares_seen
 from gommage.core.engine.inputs import frame_inputs, grain_of_surface, inputs_at, matte_inputs
@@ -76,6 +76,13 @@ class Engine:
     def painted(self, shot: Shot, plate: CleanPlate, check: Check = _never) -> Picture:
         """Return a clean plate with its strokes: (H, W, 3) float32. Not to be modified."""
         return self.pictures.canvas(canvas_key(shot, plate), check).whole()
+
+    def merge(
+        self, shot: Shot, plate: CleanPlate, check: Check = _never, told: Callable[[float], object] = lambda share: None
+    ) -> float:
+        """Merge a clean plate, so that it is there at once from then on; returns how much of it any frame shows."""
+        _, known = self.pictures.merged(canvas_key(shot, plate), check, told)
+        return float(known.mean())
 
     def grain(self, shot: Shot, surface: Surface, check: Check = _never) -> Grain | None:
         """Return the shot's grain, measured on a surface near its home frame; None if it cannot be measured."""
@@ -186,6 +193,15 @@ class Engine:
         """Return where else what a fix hides on a frame is seen; None if it is not filled from donors there."""
         at = donors_of(shot, fix, frame)
         return None if at is None else elsewhere_at(self.cache, self.pictures, at, level_of(scale), check)
+
+    def surface_of_rest(self, shot: Shot, fix: Fix, frame: int, check: Check = _never) -> str:
+        """Return the surface on which most lies of what no frame shows; empty if everything is seen."""
+        seen = self.elsewhere(shot, fix, frame, 0.25, check)
+        at = donors_of(shot, fix, frame)
+        if seen is None or at is None or not isinstance(fix.fill, Donors):
+            return ""
+        rest = seen.plane[seen.hole & (seen.count == 0)]
+        return at.planes[int(np.bincount(rest).argmax())].surface_id if len(rest) else ""
 
     def shares_seen(
         self, shot: Shot, fix: Fix, check: Check = _never,

@@ -14,8 +14,7 @@ from gommage.core.cover import MatteAt, reach_of
 from gommage.core.document import Footage
 from gommage.core.engine.cache import Cache
 from gommage.core.engine.inputs import RING_PX, FixInputs, FixMatte, GrainInputs, LightInputs
-from gommage.core.engine.pictures import Freed, Pictures
-from gommage.core.engine.scene import NOTHING_IN_HAND, InHand, ShotScene
+from gommage.core.engine.pictures import NOTHING_IN_HAND, Freed, InHand, Pictures, ShotScene
 from gommage.core.fill import RECIPES, Filled
 from gommage.core.geometry import Window, around
 from gommage.core.match import Grain, Light, add_grain, apply_light, match_light, measure_grain
@@ -178,8 +177,10 @@ class Patches:
     def pixels(
         self, inputs: FixInputs, window: Window, level: int = 0, in_hand: InHand = NOTHING_IN_HAND,
         check: Check = _never,
-    ) -> tuple[Picture, tuple[Light, ...]]:  # fmt: skip
-        """Return the new pixels of a fix over a window at a level, lit and grained, and their lights."""
+    ) -> tuple[Picture, tuple[Light, ...], Picture | None]:  # fmt: skip
+        """Return the new pixels of a fix over a window at a level, lit and grained, their lights, and where they show
+        anything (None: everywhere).
+        """
         filled = self._filled(inputs, window, level, in_hand, check)
         check()
         total, lights = self._lit(inputs, filled, window, level, check)
@@ -190,7 +191,7 @@ class Patches:
             grained = add_grain(total, grain.averaged(level), seed, inputs.grain_amount, window)
             share = filled.fresh_grain
             total = grained if share is None else total + (grained - total) * share[..., None]
-        return total, lights
+        return total, lights, filled.shown
 
     def patch(self, inputs: FixInputs, level: int = 0, check: Check = _never) -> Patch | None:
         """Return what a fix lays on its frame, or None if its alpha is nothing."""
@@ -206,8 +207,8 @@ class Patches:
             alpha = self.alpha(inputs, window, level, check)
             if not alpha.any():
                 return (None,)
-            pixels, lights = self.pixels(inputs, window, level, check=check)
-            return (Patch(window, pixels, alpha, lights),)
+            pixels, lights, shown = self.pixels(inputs, window, level, check=check)
+            return (Patch(window, pixels, alpha if shown is None else alpha * shown, lights),)
 
         return self._cache.get_or_make(("patch", inputs, level), make, check)[0]
 
@@ -385,8 +386,11 @@ class Patches:
         shared = patch.window & window
         if shared.is_empty:
             return patch
-        pixels, lights = self.pixels(inputs, shared, level, in_hand, check)
-        return Patch(shared, pixels, patch.alpha[shared.within(patch.window)], lights)
+        pixels, lights, shown = self.pixels(inputs, shared, level, in_hand, check)
+        alpha = patch.alpha[shared.within(patch.window)]
+        if shown is not None:  # what was bare before may be painted now
+            alpha = self.alpha(inputs, shared, level, check) * shown
+        return Patch(shared, pixels, alpha, lights)
 
 
 def _name_of(inputs: FixInputs, level: int) -> Hashable:

@@ -2,17 +2,21 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Hashable
+from collections.abc import Callable, Hashable, Mapping
 from dataclasses import dataclass
 from pathlib import Path
 
 import numpy as np
+from numpy.typing import NDArray
 
 from gommage.core.cover import MatteAt, PictureAt, ScribbledAt, matte_pixels
 from gommage.core.cover.files import matte_picture, open_matte
-from gommage.core.document import Footage, FromPicture
+from gommage.core.document import Footage, FromPicture, Merged
 from gommage.core.engine.cache import Cache
+from gommage.core.engine.inputs import FixInputs
 from gommage.core.engine.scribbles import Scribbles
+from gommage.core.fill.merging import merge
+from gommage.core.fill.scene import Kept
 from gommage.core.geometry import Window
 from gommage.core.match import DENOISE_MARGIN_PX, Grain, without_grain
 from gommage.core.paint import (
@@ -43,12 +47,15 @@ from gommage.core.picture import (
 from gommage.core.picture.resample import SPLINE_MARGIN_PX
 from gommage.errors import FootageError
 
-__all__ = ["Freed", "Pictures"]
+__all__ = ["NOTHING_IN_HAND", "Freed", "InHand", "Pictures", "ShotScene"]
 
 Check = Callable[[], None]
+InHand = Mapping[CanvasKey | FixInputs, Canvas]
+"""What is painted in place of a clean plate's canvas, or of a fix's touch-up, while a stroke is in the hand."""
+NOTHING_IN_HAND: InHand = {}
 BLOCK_PX = 256
 """Side of the pieces in which a painted plate is made ready: a stroke makes its own pieces anew, not the whole."""
-MARGIN_PX = 32
+MARGIN_PX, PAINTED = 32, 0.5
 assert MARGIN_PX >= DENOISE_MARGIN_PX + SPLINE_MARGIN_PX
 
 
@@ -145,9 +152,38 @@ class Pictures:
 
     # -- clean plates ---------------------------------------------------------------------------------------
 
+    def merged(
+        self, key: CanvasKey, check: Check = _never, told: Callable[[float], object] = lambda share: None
+    ) -> tuple[Picture, NDArray[np.bool_]]:
+        """Return a merged plate before any stroke, and where any frame shows it; see `gommage.core.fill.merging`."""
+
+        def make() -> tuple[Picture, NDArray[np.bool_]]:
+            return merge(key.untouched, ShotScene(self._cache, self, 0, None, NOTHING_IN_HAND, check), check, told)
+
+        return self._cache.get_or_make(("merged", key.untouched), make, check)
+
+    def known(
+        self, key: CanvasKey, window: Window, level: int, canvas: Canvas | None = None, check: Check = _never
+    ) -> Picture | None:
+        """Return where a clean plate shows anything, over the window that `splines` gives for one: (h, w) float32.
+
+        None where it does so everywhere. Paint shows as well.
+        """
+        if not isinstance(key.base, Merged):
+            return None
+        canvas = canvas or self.canvas(key, check)
+        whole = self.whole_blocks(canvas, window, level)
+        full = whole.scaled(2**level) & canvas.bounds
+        shown = self.merged(key, check)[1][full.within(canvas.bounds)].astype(np.float32)
+        if key.strokes or canvas.painted_in(full):
+            shown = np.maximum(shown, canvas.cover(full) > PAINTED)
+        return halved(shown.astype(np.float32), level)
+
     def _base(self, key: CanvasKey, check: Check) -> Picture:
-        """Return a clean plate before any stroke: the shot's frame, or the picture it was given."""
+        """Return a clean plate before any stroke: the shot's frame, the picture it was given, or what was merged."""
         base = key.base
+        if isinstance(base, Merged):
+            return self.merged(key, check)[0]
         if not isinstance(base, FromPicture):
             return self.plate(key.footage, key.home_frame, 0, check)
 
@@ -166,7 +202,9 @@ class Pictures:
 
     def canvas(self, key: CanvasKey, check: Check = _never) -> Canvas:
         """Return a clean plate with its strokes."""
-        blank = self._cache.get_or_make(("canvas", key.untouched), lambda: Canvas(self._base(key, check)), check)
+        blank = self._cache.get_or_make(
+            ("canvas", key.untouched), lambda: Canvas(self._base(key, check), at=key.window), check
+        )
 
         def origin(stroke: StrokeAt) -> Read | None:
             return self.origin(stroke.origin, key.footage, 0, check)
@@ -183,7 +221,8 @@ class Pictures:
             if not level:
                 return Read.of(canvas)
             small = self._cache.get_or_make(("canvas", origin, level), lambda: halved(canvas.whole(), level), check)
-            return Read(lambda window: small[window.slices], canvas.bounds.scaled(scale_of(level)))
+            smaller = canvas.bounds.scaled(scale_of(level))
+            return Read(lambda window: small[window.within(smaller)], smaller)
         return None
 
     def matte_over(
@@ -257,19 +296,27 @@ class Pictures:
         check : callable
         """
         canvas = canvas or self.canvas(key, check)
-        size = -(-canvas.bounds.width // 2**level), -(-canvas.bounds.height // 2**level)
-        bounds = Window.of(*size)
-        window = window & bounds
-        if window.is_empty:  # nothing of it is seen; the nearest pixels stand for it
-            window = Window.of(min(8, size[0]), min(8, size[1]))
-        whole = window.aligned(BLOCK_PX) & bounds
+        if isinstance(key.base, Merged):
+            freed = None  # a mean of many frames has next to none
+        bounds = canvas.bounds.scaled(scale_of(level))
+        whole = self.whole_blocks(canvas, window, level)
         out = np.empty((whole.height, whole.width, 3), np.float32)
-        for top in range(whole.top, whole.bottom, BLOCK_PX):
-            for left in range(whole.left, whole.right, BLOCK_PX):
+        for top in range(whole.top // BLOCK_PX * BLOCK_PX, whole.bottom, BLOCK_PX):
+            for left in range(whole.left // BLOCK_PX * BLOCK_PX, whole.right, BLOCK_PX):
                 check()
                 block = Window(left, top, left + BLOCK_PX, top + BLOCK_PX) & bounds
                 out[block.within(whole)] = self._block(key, canvas, block, bounds, level, freed, check)
         return Splines(whole, out)
+
+    @staticmethod
+    def whole_blocks(canvas: Canvas, window: Window, level: int) -> Window:
+        """Return the blocks of a canvas that a window touches, both in pixels of a level."""
+        bounds = canvas.bounds.scaled(scale_of(level))
+        window = window & bounds
+        if window.is_empty:  # nothing of it is seen; the nearest pixels stand for it
+            left, top = bounds.left, bounds.top
+            window = Window(left, top, min(left + 8, bounds.right), min(top + 8, bounds.bottom))
+        return window.aligned(BLOCK_PX) & bounds
 
     def _block(
         self, key: CanvasKey, canvas: Canvas, block: Window, bounds: Window, level: int, freed: Freed | None,
@@ -287,3 +334,52 @@ class Pictures:
             return np.ascontiguousarray(spline_coefficients(pixels)[block.within(wide)])
 
         return self._cache.get_or_make(name, prepare, check)
+
+
+class ShotScene:
+    """The shot at one level; see `gommage.core.fill.Scene`.
+
+    Parameters
+    ----------
+    cache : Cache
+    pictures : Pictures
+    level : int
+    freed : Freed or None
+        The grain that clean plates are freed of.
+    in_hand : mapping
+    check : callable
+        Raises `Cancelled` to stop.
+    """
+
+    def __init__(
+        self, cache: Cache, pictures: Pictures, level: int, freed: Freed | None, in_hand: InHand, check: Check
+    ) -> None:
+        self._cache, self._pictures, self._level, self._freed = cache, pictures, level, freed
+        self._in_hand, self._check = in_hand, check
+
+    @property
+    def scale(self) -> float:
+        """Pixels a pixel of the frame."""
+        return scale_of(self._level)
+
+    def known(self, canvas: CanvasKey, window: Window) -> Picture | None:
+        """Return where what is painted on shows anything, over the window that `prepared` gives; None: everywhere."""
+        in_hand = self._in_hand.get(canvas)
+        return self._pictures.known(canvas, window, self._level, in_hand, self._check)
+
+    def plate(self, footage: Footage, frame: int, window: Window) -> Picture:
+        """Return a window of a frame of the plate."""
+        return self._pictures.plate(footage, frame, self._level, self._check)[window.slices]
+
+    def matte(self, footage: Footage, matte: MatteAt, window: Window) -> Picture:
+        """Return a window of a matte."""
+        return self._pictures.matte(footage, matte, window, self.scale, self._check)
+
+    def kept(self, name: Hashable, make: Callable[[], Kept]) -> Kept:
+        """Return what is found under a name at this scale."""
+        return self._cache.get_or_make(("scene", name, self._level), make, self._check)
+
+    def prepared(self, canvas: CanvasKey, window: Window) -> Splines:
+        """Return what is painted on, ready to be resampled."""
+        in_hand = self._in_hand.get(canvas)
+        return self._pictures.splines(canvas, window, self._level, self._freed, in_hand, self._check)

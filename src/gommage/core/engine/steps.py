@@ -10,7 +10,18 @@ from types import MappingProxyType
 import numpy as np
 
 from gommage.core.check import FrameMeasures
-from gommage.core.document import Donors, Fix, Frames, FromPicture, Plates, Shot, mappings_of, placement
+from gommage.core.document import (
+    CleanPlate,
+    Donors,
+    Fix,
+    Frames,
+    FromPicture,
+    Merged,
+    Plates,
+    Shot,
+    mappings_of,
+    placement,
+)
 from gommage.core.engine.doubts import doubts_of
 from gommage.core.fill import usable_plates
 
@@ -131,7 +142,7 @@ def _fill(shot: Shot, fix: Fix) -> Advice:
     plates = usable_plates(shot, fix.fill)
     if not plates:
         return Advice(State.LOOK, "The clean plate's home frame is not followed any more. Follow the surface to it.")
-    if not any(plate.painting.strokes or isinstance(plate.base, FromPicture) for plate in plates):
+    if not any(plate.painting.strokes or isinstance(plate.base, FromPicture | Merged) for plate in plates):
         return Advice(
             State.LOOK,
             "The clean plate is still as it was shot: paint the thing out of it.",
@@ -154,7 +165,15 @@ def _from_donors(shot: Shot, fix: Fix, fill: Donors, seen: Mapping[int, float]) 
         hidden = 100 * (1 - seen[worst])
         words = f"No frame shows {max(hidden, 0.1):.{hidden < 1:d}f} % of what it hides on {worst}"
         return Advice(State.LOOK, f"{words}; so on {frames} frames." if frames > 1 else f"{words}.", worst)
+    bare = next((one for one in map(shot.clean_plate, fill.rest_plate_ids) if _is_bare(one)), None)
+    if bare is not None and worst is not None and seen[worst] < SEEN_ENOUGH:
+        return Advice(State.LOOK, f"Paint what no frame shows on {bare.name}; it is striped there.", bare.home_frame)
     return Advice(State.FINE)
+
+
+def _is_bare(plate: CleanPlate) -> bool:
+    """Return whether nothing was painted on a merged plate."""
+    return isinstance(plate.base, Merged) and not plate.painting.strokes
 
 
 def _laid(shot: Shot, fix: Fix) -> Advice:

@@ -14,10 +14,10 @@ import numpy as np
 from numpy.typing import NDArray
 
 from gommage.core.document import Shot
-from gommage.core.engine.elsewhere import donor_map
+from gommage.core.engine.elsewhere import donor_map, striped
 from gommage.core.engine.evaluate import Engine
 from gommage.core.engine.inputs import frame_inputs, matte_inputs
-from gommage.core.engine.scene import NOTHING_IN_HAND, InHand
+from gommage.core.engine.pictures import NOTHING_IN_HAND, InHand
 from gommage.core.fill import canvas_key
 from gommage.core.geometry import Mapping, Window, around, growth, scaling, spanning, then
 from gommage.core.picture import Filter, Picture, halved, resample, scale_of
@@ -68,6 +68,7 @@ OF_MATTES = (Look.MATTE, Look.PAINT_ALONE, Look.VEIL, Look.OUTSIDE, Look.DONOR_M
 BACKDROPS = {"black": (0.0, 0.0), "grey": (0.18, 0.18), "checker": (0.06, 0.22)}
 """What paint alone is shown on: two levels, scene-linear, of squares of so many pixels."""
 SQUARE_PX = 16
+ALL_KNOWN = 0.999
 DIMMED = 0.12
 """How bright what lies outside a matte is where that is dimmed."""
 
@@ -182,7 +183,7 @@ def shown_pixels(
     """
     level = level_shown(request.view_from_frame, request.size_wh)
     scaled_from_view = then(request.view_from_frame.inverse(), scaling(scale_of(level)))
-    whole = request.shot.footage.bounds.scaled(scale_of(level))
+    whole = _bounds_of(request).scaled(scale_of(level))
     seen = spanning(scaled_from_view, part)
     window = (around(seen, REACH_PX) if np.isfinite(seen).all() else whole) & whole
     if window.is_empty:
@@ -196,6 +197,13 @@ def shown_pixels(
     out = show(pixels, display)
     out[inside == 0] = 0
     return out
+
+
+def _bounds_of(request: ViewRequest) -> Window:
+    """Return how far what is looked at reaches: a clean plate may be larger than the picture."""
+    if request.look is Look.CLEAN_PLATE and request.plate_id:
+        return canvas_key(request.shot, request.shot.clean_plate(request.plate_id)).window
+    return request.shot.footage.bounds
 
 
 def _lay_card(pixels: NDArray[np.uint8], view_from_card: Mapping) -> None:
@@ -258,7 +266,13 @@ def _clean_plate(
     key = canvas_key(request.shot, request.shot.clean_plate(request.plate_id))
     canvas = in_hand.get(key) or engine.pictures.canvas(key, check)
     full = window.scaled(2**level) & canvas.bounds
-    return halved(canvas.read(full), level)
+    shown = halved(canvas.read(full), level)
+    known = engine.pictures.known(key, window, level, canvas, check)
+    if known is None:
+        return shown
+    whole = engine.pictures.whole_blocks(canvas, window, level)
+    lacks = known[(full.scaled(scale_of(level))).within(whole)] < ALL_KNOWN
+    return np.where(lacks[..., None], striped(window), shown)
 
 
 def _fix_of(request: ViewRequest) -> str:

@@ -2,6 +2,7 @@
 
 from gommage.core.fill.choosing import Seen, seen_elsewhere
 from gommage.core.fill.donors import DonorsAt, surfaces_behind
+from gommage.core.fill.merging import merged_window
 from gommage.core.fill.plates import (
     PlateAt,
     PlatesAt,
@@ -27,6 +28,7 @@ __all__ = [
     "Seen",
     "canvas_key",
     "fill_from_plates",
+    "merged_window",
     "plate_on_frame",
     "plate_weights",
     "plates_at",

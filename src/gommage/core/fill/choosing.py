@@ -59,6 +59,7 @@ class DonorAt(Record, frozen=True):
 class PlaneAt(Record, frozen=True):
     """One of the surfaces behind the thing: where it is seen (None: everywhere), and who shows it."""
 
+    surface_id: str
     extent: MatteAt | None
     donors: tuple[DonorAt, ...]
 
@@ -144,6 +145,8 @@ class Seen:
         What is hidden.
     frame : (h, w) int32
         The frame that is taken from first.
+    plane : (h, w) int32
+        On which of the planes it lies.
     count : (h, w) int32
         How many could give it; 0 where none does.
     """
@@ -151,6 +154,7 @@ class Seen:
     window: Window
     hole: Mask
     frame: NDArray[np.int32]
+    plane: NDArray[np.int32]
     count: NDArray[np.int32]
 
     @property
@@ -181,10 +185,10 @@ def seen_elsewhere(
     """
     window = reach_of(cover, footage.bounds).scaled(scene.scale) & footage.bounds.scaled(scene.scale)
     hole = scene.matte(footage, cover, window) > COVERED
-    frame, count = np.zeros((2, window.height, window.width), np.int32)
+    frame, lies_on, count = np.zeros((3, window.height, window.width), np.int32)
     rows, columns = places_of(hole, max(hole.size, 1))
     points = points_at((rows, columns), window)
-    for plane in planes:
+    for index, plane in enumerate(planes):
         on_plane = np.ones(len(points), bool)
         if plane.extent is not None:
             on_plane = scene.matte(footage, plane.extent, window)[rows, columns] > 0.5
@@ -199,7 +203,8 @@ def seen_elsewhere(
             many[shown] += 1
             if enough is not None:
                 wanted = wanted[many[wanted] < enough]
+        lies_on[rows[on_plane], columns[on_plane]] = index
         given = on_plane & (many > 0)
         frame[rows[given], columns[given]] = first[given]
         count[rows[given], columns[given]] = many[given]
-    return Seen(window, hole, frame, count)
+    return Seen(window, hole, frame, lies_on, count)

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
-from functools import lru_cache
 
 import cv2
 import numpy as np
@@ -25,6 +24,7 @@ from gommage.core.document import (
     placement,
 )
 from gommage.core.document.records import Record
+from gommage.core.fill.blocking import blocked_on
 from gommage.core.fill.choosing import (
     COVERED,
     DonorAt,
@@ -128,18 +128,18 @@ def donors_at(fill: Donors, shot: Shot, fix: Fix, frame: int) -> DonorsAt | None
                     DonorAt(
                         frame=other,
                         frame_from_donor=then(there.inverse(), here),
-                        blocked=_blocked(shot, other),
+                        blocked=blocked_on(shot, other),
                         nearer=tuple(one for one in nearer if one is not None),
                     )
                 )
         if donors:
             extent = _reach_on(shot, surface, frame) if planes else None
-            planes.append(PlaneAt(extent=extent, donors=tuple(donors)))
+            planes.append(PlaneAt(surface_id=surface.id, extent=extent, donors=tuple(donors)))
     if not planes:
         return None
     cover = matte_on(shot, fix.cover, frame)
     rest = plates_at(Plates(plate_ids=fill.rest_plate_ids), shot, fix, frame) if fill.rest_plate_ids else None
-    others = tuple(matte for matte in _blocked(shot, frame) if matte != cover)
+    others = tuple(matte for matte in blocked_on(shot, frame) if matte != cover)
     return DonorsAt(
         footage=shot.footage, frame=frame, cover=cover, others=others, planes=tuple(planes), reach_px=fill.reach_px,
         rest=rest,
@@ -175,16 +175,6 @@ def _nearest_first(fill: Donors, footage: Footage, frame: int) -> Iterator[int]:
             if is_there and is_within(fill.frames, other):
                 yield other
         steps = steps + 1 if steps < EACH_UP_TO else int(np.ceil(steps * THEN_BY))
-
-
-@lru_cache(maxsize=4096)
-def _blocked(shot: Shot, frame: int) -> tuple[MatteAt, ...]:
-    """Return what does not show the background on a frame: what fixes cover and what they hold out."""
-    found: list[MatteAt] = []
-    for fix in shot.fixes:
-        if fix.is_on and is_within(fix.frames, frame):
-            found.extend(matte_on(shot, matte, frame) for matte in (fix.cover, fix.hold_outs) if matte.parts)
-    return tuple(dict.fromkeys(found))
 
 
 # -- pixels -------------------------------------------------------------------------------------------------

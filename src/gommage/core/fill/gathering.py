@@ -193,6 +193,11 @@ class LightBetween:
     middle: Values
     size: float
 
+    @classmethod
+    def even(cls, logs: Values) -> LightBetween:
+        """Return the light that is the same everywhere, by its logarithms (3,)."""
+        return cls(np.column_stack([logs, np.zeros((3, 2))]), np.zeros(2), 1.0)
+
     def factors(self, window: Window) -> tuple[Picture, Picture]:
         """Return what the columns (w, 3) and the rows (h, 3) of a window are brightened by."""
         across = (np.arange(window.left, window.right) + 0.5 - self.middle[0]) / self.size
@@ -235,13 +240,15 @@ class Stack:
         Of the frame.
     wanted : (h, w) bool
         Which of its pixels want any.
+    enough : int
+        So many values a pixel are enough.
     """
 
-    def __init__(self, window: Window, wanted: Mask) -> None:
-        self.window, self.wanted = window, wanted
+    def __init__(self, window: Window, wanted: Mask, enough: int = ENOUGH) -> None:
+        self.window, self.wanted, self._enough = window, wanted, enough
         shape = window.height, window.width
-        self._values = np.empty((*shape, ENOUGH, 3), np.float32)
-        self._which = np.empty((*shape, ENOUGH), np.int16)
+        self._values = np.empty((*shape, enough, 3), np.float32)
+        self._which = np.empty((*shape, enough), np.int16)
         self._count = np.zeros(shape, np.int64)
         self._frames_away: list[int] = []
 
@@ -253,7 +260,7 @@ class Stack:
     @property
     def lacking(self) -> Window:
         """The smallest window, of the frame, that holds all pixels which want more."""
-        lacks = self.wanted & (self._count < ENOUGH)
+        lacks = self.wanted & (self._count < self._enough)
         rows, columns = np.flatnonzero(lacks.any(axis=1)), np.flatnonzero(lacks.any(axis=0))
         if not len(rows):
             return Window(0, 0, 0, 0)

@@ -5,12 +5,15 @@ from __future__ import annotations
 from collections.abc import Callable
 from functools import lru_cache
 
+import numpy as np
+
 from gommage.core.document import CleanPlate, Fix, Plates, Shot, mappings_of, placement
 from gommage.core.document.records import Record
+from gommage.core.fill.merging import merged_from
 from gommage.core.fill.scene import Filled, Layer, Scene
 from gommage.core.geometry import IDENTITY, Mapping, Window, around, composed, scaling, spanning
 from gommage.core.paint import CanvasKey, strokes_at
-from gommage.core.picture import resample
+from gommage.core.picture import Filter, resample
 
 __all__ = [
     "PlateAt",
@@ -24,6 +27,7 @@ __all__ = [
 ]
 
 SPLINE_REACH_PX = 3
+ALL_KNOWN = 0.999
 
 
 class PlateAt(Record, frozen=True):
@@ -70,7 +74,11 @@ def canvas_key(shot: Shot, plate: CleanPlate, within: frozenset[str] = frozenset
         plate.painting, shot.footage, plate.home_frame, mappings_of(shot), along=plate.surface_id,
         plate=lambda plate_id: None if plate_id in within else plate_on_frame(shot, plate_id, plate.home_frame, within),
     )  # fmt: skip
-    return CanvasKey(footage=shot.footage, home_frame=plate.home_frame, base=plate.base, strokes=strokes)
+    return CanvasKey(
+        footage=shot.footage, home_frame=plate.home_frame, base=plate.base, strokes=strokes,
+        window=Window(*plate.window) if plate.window is not None else shot.footage.bounds,
+        merged=merged_from(shot, plate),
+    )  # fmt: skip
 
 
 def plate_on_frame(
@@ -147,7 +155,7 @@ def fill_from_plates(at: PlatesAt, scene: Scene, window: Window, check: Callable
     check : callable
         Called between plates; raises `Cancelled` to stop.
     """
-    layers = []
+    layers, shown = [], None
     smaller, larger = scaling(1 / scene.scale), scaling(scene.scale)
     for plate in at.plates:
         check()
@@ -155,5 +163,10 @@ def fill_from_plates(at: PlatesAt, scene: Scene, window: Window, check: Callable
         needed = around(spanning(plate_from_frame, window), SPLINE_REACH_PX)
         splines = scene.prepared(plate.canvas, needed)
         pixels, valid = resample(splines, plate_from_frame, window)
+        known = scene.known(plate.canvas, needed)
+        if known is not None:
+            share = resample(known, plate_from_frame, window, at=splines.window, filter=Filter.LOOK).pixels
+            seen = (share > ALL_KNOWN).astype(np.float32)
+            valid, shown = valid * seen, seen if shown is None else np.minimum(shown, seen)
         layers.append(Layer(pixels, valid, plate.weight))
-    return Filled(tuple(layers))
+    return Filled(tuple(layers), shown=shown)

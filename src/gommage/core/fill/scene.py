@@ -30,6 +30,10 @@ class Scene(Protocol):
         """Return what is painted on, ready to be resampled and freed of the grain that will be laid anew."""
         ...
 
+    def known(self, canvas: CanvasKey, window: Window) -> Picture | None:
+        """Return where what is painted on shows anything, over the window that `prepared` gives; None: everywhere."""
+        ...
+
     def plate(self, footage: Footage, frame: int, window: Window) -> Picture:
         """Return a window of a frame of the plate, (h, w, 3); not to be modified."""
         ...
@@ -66,8 +70,15 @@ class Layer:
 class Filled:
     """What a recipe gives: layers, each to be lit by itself and added up.
 
-    `fresh_grain` (h, w) is how much of the frame's grain they lack, 0 to 1; None: all of it.
+    Attributes
+    ----------
+    layers : tuple of Layer
+    fresh_grain : (h, w) float32 or None
+        How much of the frame's grain they lack, 0 to 1; None: all of it.
+    shown : (h, w) float32 or None
+        Where they show anything; elsewhere the picture stays as it is. None: everywhere.
     """
 
     layers: tuple[Layer, ...]
     fresh_grain: Picture | None = None
+    shown: Picture | None = None

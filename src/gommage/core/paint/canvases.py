@@ -5,9 +5,11 @@ from __future__ import annotations
 import itertools
 from collections.abc import Hashable, Iterator, Mapping
 from functools import reduce
+from typing import Any
 
 import numpy as np
 from msgspec import Struct
+from msgspec.structs import replace
 
 from gommage.core.document import Footage, FromFrame, PlateBase
 from gommage.core.document.records import Record
@@ -24,17 +26,27 @@ _tokens = itertools.count(1)
 
 
 class CanvasKey(Record, frozen=True):
-    """All that the pixels of a painted clean plate depend on."""
+    """All that the pixels of a painted clean plate depend on.
+
+    Attributes
+    ----------
+    window : Window
+        Where it lies in pixels of its home frame.
+    merged : tuple
+        For what is merged of many frames, these as they lie on the home frame: `gommage.core.fill.choosing.DonorAt`.
+    """
 
     footage: Footage
     home_frame: int
     base: PlateBase
+    window: Window
     strokes: tuple[StrokeAt, ...] = ()
+    merged: tuple[Any, ...] = ()
 
     @property
     def untouched(self) -> CanvasKey:
         """The same plate before any stroke."""
-        return CanvasKey(footage=self.footage, home_frame=self.home_frame, base=self.base)
+        return replace(self, strokes=())
 
     @property
     def as_shot(self) -> CanvasKey:
@@ -94,14 +106,16 @@ class Canvas:
     ----------
     base : (H, W, 3) float32
         The picture before any stroke; shared, never changed.
+    at : Window, optional
+        Where it lies in the pixels that strokes are counted in; its first pixel is (0, 0) if left out.
     """
 
     __slots__ = ("_base", "_tiles", "bounds", "nbytes")
 
-    def __init__(self, base: Picture, tiles: dict[Place, Tile] | None = None) -> None:
+    def __init__(self, base: Picture, tiles: dict[Place, Tile] | None = None, at: Window | None = None) -> None:
         self._base = base
         self._tiles = tiles or {}
-        self.bounds = Window.of(base.shape[1], base.shape[0])
+        self.bounds = at or Window.of(base.shape[1], base.shape[0])
         self.nbytes = 0 if tiles else base.nbytes
         """Memory that it holds: all of it while blank, else what it holds beyond another, see `counted`."""
 
@@ -110,10 +124,12 @@ class Canvas:
         place = window.left // TILE_PX, window.top // TILE_PX
         if window.right <= (place[0] + 1) * TILE_PX and window.bottom <= (place[1] + 1) * TILE_PX:
             tile = self._tiles.get(place)
-            return self._base[window.slices] if tile is None else tile.pixels[window.within(window_of(place))]
+            return (
+                self._base[window.within(self.bounds)] if tile is None else tile.pixels[window.within(window_of(place))]
+            )
         if not any(place in self._tiles for place in places_of(window)):
-            return self._base[window.slices]
-        out = self._base[window.slices].copy()
+            return self._base[window.within(self.bounds)]
+        out = self._base[window.within(self.bounds)].copy()
         self.paste(out, window)
         return out
 
@@ -146,7 +162,7 @@ class Canvas:
             inside = at & self.bounds
             if inside != at:
                 pixels[n] = 0
-            pixels[n][inside.within(at)] = self._base[inside.slices]
+            pixels[n][inside.within(at)] = self._base[inside.within(self.bounds)]
             cover[n] = 0
         return pixels, cover
 
@@ -175,11 +191,11 @@ class Canvas:
 
     def over(self, tiles: dict[Place, Tile]) -> Canvas:
         """Return a canvas of these tiles, and no others, over the same base."""
-        return Canvas(self._base, tiles)
+        return Canvas(self._base, tiles, self.bounds)
 
     def with_tiles(self, tiles: Mapping[Place, Tile]) -> Canvas:
         """Return the canvas with some tiles in place of its own."""
-        return Canvas(self._base, {**self._tiles, **tiles})
+        return Canvas(self._base, {**self._tiles, **tiles}, self.bounds)
 
     def with_pixels(self, window: Window, pixels: Picture, cover: Picture) -> Canvas:
         """Return the canvas with a window of it painted over, and paint covering it so far."""

@@ -315,9 +315,9 @@ class _Stamps:
             mask = np.zeros((window.height, window.width), np.float32)
             lay_dabs(dab[None], self._hand.brush.softness, 1.0, window.left, window.top, mask)
             below = self.canvas.read(window)
-            share = np.where(self._laid[window.slices], mask, np.float32(1))[..., None]
+            share = np.where(self._laid[window.within(self._hand.bounds)], mask, np.float32(1))[..., None]
             pixels = below + (piece - below) * share
-            self._laid[window.slices] |= mask > 0
+            self._laid[window.within(self._hand.bounds)] |= mask > 0
             self.canvas = self.canvas.with_pixels(window, pixels, self.canvas.cover(window))
 
 

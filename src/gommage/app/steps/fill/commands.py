@@ -4,20 +4,37 @@ from __future__ import annotations
 
 from msgspec.structs import replace
 
+from gommage.app.hands.names import free_name
 from gommage.app.session import Session
-from gommage.core.document import Donors, Fix, Painted, Plates, Shot, edits
+from gommage.app.work import Work
+from gommage.core.document import (
+    CleanPlate,
+    Donors,
+    Fix,
+    Frames,
+    Merged,
+    Painted,
+    Plates,
+    Project,
+    Shot,
+    edits,
+    new_id,
+)
 from gommage.core.document.records import Fill
-from gommage.core.engine import Look, Step
-from gommage.core.fill import surfaces_behind
+from gommage.core.engine import Look, Priority, Step
+from gommage.core.fill import merged_window, surfaces_behind
+from gommage.errors import EditError
 
 __all__ = ["FillCommands"]
+
+WHOLE = 0.9999
 
 
 class FillCommands:
     """What the Fill menu does."""
 
-    def __init__(self, session: Session) -> None:
-        self._session = session
+    def __init__(self, session: Session, work: Work) -> None:
+        self._session, self._work = session, work
 
     def _fix(self) -> tuple[Shot, Fix] | None:
         shot, fix = self._session.shot, self._session.desk.fix(self._session.project)
@@ -60,6 +77,79 @@ class FillCommands:
         if found is not None and isinstance(found[1].fill, Donors):
             desk, fill = self._session.desk, replace(found[1].fill, **fields)
             self._session.commit_while(label, is_final, edits.change_fix, desk.shot_id, desk.fix_id, fill=fill)
+
+    # -- merged plates --------------------------------------------------------------------------------------
+
+    def merged_plate(self) -> None:
+        """Merge all frames along the surface in hand, or the marked ones, to a clean plate."""
+        surface = self._session.desk.surface(self._session.project)
+        found = self._fix()
+        if surface is None:
+            self._session.error_shown.emit("A merged plate lies on a followed surface. Follow one first.")
+            return
+        uses = found is not None and isinstance(found[1].fill, Plates) and found[1].surface_id == surface.id
+        self._merge(surface.id, Plates if uses else None)
+
+    def plate_for_rest(self) -> None:
+        """Merge a clean plate of the surface on which something is never seen, and fill that alone from it."""
+        found, seen = self._fix(), self._session.seen(self._session.desk.fix_id)
+        if found is None or not isinstance(found[1].fill, Donors) or not seen:
+            return
+        shot, fix = found
+        frame = min(seen, key=lambda one: seen[one])
+        self._session.submit(
+            ("rest", fix.id), Priority.SCREEN,
+            lambda check: self._session.engine.surface_of_rest(shot, fix, frame, check),
+            lambda surface_id: self._merge(surface_id, Donors) if surface_id else None,
+        )  # fmt: skip
+
+    def _merge(self, surface_id: str, fill: type | None) -> None:
+        session, shot, found = self._session, self._session.shot, self._fix()
+        if shot is None:
+            return
+        surface, marked = shot.surface(surface_id), session.desk.marked_frames
+        window = merged_window(shot, surface_id, surface.home_frame)
+        if window is None:
+            session.error_shown.emit(f"{surface.name} is not followed yet; follow it, then its frames can be merged.")
+            return
+        frames = (Frames(first=marked.first, last=marked.last),) if marked is not None else ()
+        plate = CleanPlate(
+            id=new_id(), name=free_name(f"{surface.name} merged", shot.clean_plates), surface_id=surface_id,
+            home_frame=surface.home_frame, base=Merged(frames=frames),
+            window=None if window == shot.footage.bounds else (window.left, window.top, window.right, window.bottom),
+        )  # fmt: skip
+        fix_id = found[1].id if found is not None else ""
+
+        def edit(project: Project) -> Project:
+            project = edits.add_clean_plate(project, shot.id, plate)
+            now = project.shot(shot.id).fix(fix_id).fill if fill is not None else None
+            if isinstance(now, Plates):
+                new: Fill = replace(now, plate_ids=(*now.plate_ids, plate.id))
+            elif isinstance(now, Donors):
+                new = replace(now, rest_plate_ids=(*now.rest_plate_ids, plate.id))
+            else:
+                return project
+            return edits.change_fix(project, shot.id, fix_id, fill=new)
+
+        def told(share: float) -> None:
+            session.later(lambda: self._work.tell(f"Merging {surface.name}", share))
+
+        def returned(share: float) -> None:
+            if session.commit(f"Merge {surface.name}", edit):
+                session.set_desk(plate_id=plate.id, surface_id=surface_id, step=Step.FILL, look=Look.CLEAN_PLATE,
+                                 paints_shot=False, **session.desk.with_brush("clone"))  # fmt: skip
+                lacks = "" if share > WHOLE else " What no frame shows is striped: paint it"
+                session.note_shown.emit(f"Merged {surface.name}.{lacks}")
+
+        try:
+            with_plate = edits.add_clean_plate(session.project, shot.id, plate).shot(shot.id)
+        except EditError as error:
+            session.error_shown.emit(str(error))
+            return
+        self._work.run(
+            f"Merging {surface.name}", "merge", lambda check: session.engine.merge(with_plate, plate, check, told),
+            returned,
+        )  # fmt: skip
 
     def donor_map(self) -> None:
         """Look at where each pixel comes from, or at the result again."""

@@ -10,7 +10,7 @@ from PySide6.QtCore import QSignalBlocker, Qt
 from PySide6.QtWidgets import QHBoxLayout, QLabel, QListWidget, QListWidgetItem, QVBoxLayout, QWidget
 
 from gommage.app.desk import Desk
-from gommage.app.look.controls import ValueRow, choice, pick, push_button, quiet, small_number, spaced
+from gommage.app.look.controls import Section, ValueRow, choice, pick, push_button, quiet, small_number, spaced
 from gommage.app.session import Session
 from gommage.app.steps.fill.commands import FillCommands
 from gommage.core.document import Donors, DonorSide, Fix, FrameRange, Frames, Shot
@@ -51,6 +51,11 @@ class DonorsPart(QWidget):
         self.map = push_button("Donor map", partial(call, "donor_map"), tip="From which frame each pixel comes (P)")
         self.map.setCheckable(True)
         self.least = push_button("Least seen", partial(call, "least_seen"), tip="The frame that others show least of")
+        self.rest_title = quiet("What no frame shows", name="The rest")
+        self.plate = push_button(
+            "Clean plate", partial(call, "plate_for_rest"), tip="Merge one of that surface, and paint that alone on it"
+        )
+        self.strokes = push_button("Strokes", partial(call, "paint_on_shot"), tip="Paint it on the shot")
         times = QHBoxLayout()
         for widget in (self.side, QLabel("every"), self.step):
             times.addWidget(widget, int(widget is self.side))
@@ -59,12 +64,16 @@ class DonorsPart(QWidget):
         box.setSpacing(6)
         box.addWidget(quiet("Along the surfaces behind it"))
         box.addWidget(self.surfaces)
-        box.addLayout(times)
-        box.addWidget(self.frames)
-        box.addLayout(spaced(self.marked, self.every))
-        box.addWidget(self.reach)
+        self.times = Section("Frames", is_folded=True)
+        self.times.box.addLayout(times)
+        self.times.box.addWidget(self.frames)
+        self.times.box.addLayout(spaced(self.marked, self.every))
+        self.times.box.addWidget(self.reach)
+        box.addWidget(self.times)
         box.addWidget(self.told)
         box.addLayout(spaced(self.map, self.least))
+        box.addWidget(self.rest_title)
+        box.addLayout(spaced(self.plate, self.strokes))
 
     def _change(self, label: str, **fields: Any) -> None:
         self._commands.change_donors(label, **fields)
@@ -91,14 +100,22 @@ class DonorsPart(QWidget):
         with QSignalBlocker(self.step):
             self.step.setValue(fill.step)
         self.reach.set_value(fill.reach_px)
-        self.frames.setText(f"From {_words_of(fill.frames, shot.footage.frames)}")
+        frames = _words_of(fill.frames, shot.footage.frames)
+        self.frames.setText(f"From {frames}")
+        often = f", every {fill.step}" if fill.step > 1 else ""
+        self.times.say(f"{frames}, {SIDES[fill.side].lower()}{often}")
         self.marked.setEnabled(desk.marked is not None)
         self.every.setEnabled(bool(fill.frames))
         self.map.setChecked(desk.look is Look.DONOR_MAP)
         self._session.ask_seen(fix.id)
         seen = self._session.seen(fix.id)
         self.told.setText(_told(seen, desk.frame))
-        self.least.setEnabled(bool(seen) and min(seen.values()) < SEEN_ENOUGH)
+        lacks = bool(seen) and min(seen.values()) < SEEN_ENOUGH
+        self.least.setEnabled(lacks)
+        self.plate.setEnabled(lacks and not fill.rest_plate_ids)
+        self.strokes.setEnabled(lacks)
+        names = ", ".join(shot.clean_plate(one).name for one in fill.rest_plate_ids)
+        self.rest_title.setText(f"What no frame shows, from {names}" if names else "What no frame shows")
 
     def _show_surfaces(self, shot: Shot, fill: Donors) -> None:
         wanted = [

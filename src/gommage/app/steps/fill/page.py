@@ -32,7 +32,7 @@ class FillPage(Page):
     """What the cover is filled with."""
 
     def __init__(self, session: Session, work: Work) -> None:
-        self.commands = FillCommands(session)
+        self.commands = FillCommands(session, work)
         super().__init__(session, work)
 
     def build(self) -> None:
@@ -48,12 +48,17 @@ class FillPage(Page):
         on_row = QHBoxLayout()
         on_row.addWidget(QLabel("Paint on"))
         on_row.addWidget(self.on, 1)
-        self.make_title = quiet("New clean plate")
+        self.make_title = quiet("New clean plate of")
         self.make = push_button(
-            "From this frame", lambda: self.call("new_plate"), primary=True, tip="A still to paint on (Shift+C)"
+            "This frame", lambda: self.call("new_plate"), primary=True, tip="A still to paint on (Shift+C)"
+        )
+        self.merge = push_button(
+            "Merged",
+            lambda: self.call("merged_plate"),
+            tip="Of all frames, or the marked ones, without the thing (Alt+M)",
         )
         self.load = push_button(
-            "From a picture…", lambda: self.call("plate_from_picture"), tip="A clean plate painted elsewhere"
+            "Picture…", lambda: self.call("plate_from_picture"), tip="A clean plate painted elsewhere"
         )
         self.part = StrokesPart(self.session)
         self.box.addWidget(self.title)
@@ -61,7 +66,7 @@ class FillPage(Page):
         self.box.addWidget(self.donors)
         self.box.addLayout(on_row)
         self.box.addWidget(self.make_title)
-        self.box.addLayout(spaced(self.make, self.load))
+        self.box.addLayout(spaced(self.make, self.merge, self.load))
         self.box.addWidget(rule())
         self.box.addWidget(self.part)
 
@@ -91,15 +96,16 @@ class FillPage(Page):
         if isinstance(fill, Donors) and fix is not None:
             self.donors.show_fill(hand.shot, fix, fill, desk)
         pick(self.on, "shot" if on_shot else "plate")
-        if on_shot:
+        if on_shot or isinstance(fill, Donors):
             self.title.setText(fix.name if fix is not None else "No fix in hand")
         else:
             self.title.setText(plate.name if plate is not None else "No clean plate yet")
         known = self.session.surface_summary(hand.surface.id) if hand.surface is not None else None
         can_make = known is not None and known.row(desk.frame) is not None
-        for widget in (self.make_title, self.make, self.load):
-            widget.setVisible(not on_shot)
+        for widget in (self.make_title, self.make, self.merge, self.load):
+            widget.setVisible(not on_shot and not isinstance(fill, Donors))
             widget.setEnabled(can_make)
+        self.merge.setEnabled(known is not None and known.is_known and not self.work.is_busy)
         if self.make.property("primary") != (plate is None):
             self.make.setProperty("primary", plate is None)
             self.make.style().polish(self.make)
@@ -137,7 +143,9 @@ class FillPage(Page):
         if advice.state is State.NOT_BEGUN:
             return Advised(advice.words)
         if advice.state is State.LOOK:
-            return Advised(advice.words, "Go there", "least_seen")
+            if isinstance(fix.fill, Donors) and fix.fill.rest_plate_ids:
+                return Advised(advice.words, "Paint it", self._paint_rest)
+            return Advised(advice.words, "Clean plate for the rest", "plate_for_rest")
         return next_step(Step.FILL, "Filled from other frames, in place, light and grain.")
 
     def _advise_on_shot(self, fix: Fix | None) -> Advised:
@@ -153,6 +161,14 @@ class FillPage(Page):
                            is_urgent=False)  # fmt: skip
         advice = self.state_of(fix, Step.FILL)
         return next_step(Step.FILL, "Filled.") if advice.state is not State.LOOK else Advised(advice.words)
+
+    def _paint_rest(self) -> None:
+        """Put the plate of the rest in sight, with a brush in the hand."""
+        desk, fix = self.session.desk, self.session.desk.fix(self.session.project)
+        if fix is not None and isinstance(fix.fill, Donors) and fix.fill.rest_plate_ids:
+            plate_id = fix.fill.rest_plate_ids[0]
+            self.session.set_desk(plate_id=plate_id, paints_shot=False, look=Look.CLEAN_PLATE,
+                                  **desk.with_brush("clone"))  # fmt: skip
 
     def _use(self) -> None:
         desk = self.session.desk

@@ -1,0 +1,176 @@
+"""Merged clean plates: many frames brought along a surface to one, the thing left out, as far as any frame reaches."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from functools import lru_cache
+
+import numpy as np
+from numpy.typing import NDArray
+
+from gommage.core.cover import MatteAt, matte_on
+from gommage.core.document import CleanPlate, Merged, Shot, is_within, mappings_of
+from gommage.core.fill.blocking import blocked_on
+from gommage.core.fill.choosing import DonorAt, blocked_of, is_clean_at, scaled_back
+from gommage.core.fill.gathering import LightBetween, Stack
+from gommage.core.fill.scene import Scene
+from gommage.core.geometry import Points, Window, around, spanning, then
+from gommage.core.paint import CanvasKey
+from gommage.core.picture import Picture, Splines, sampled_at
+
+__all__ = ["MERGED_AT_ONCE", "merged_from", "merged_window", "merge"]
+
+Check = Callable[[], None]
+Mask = NDArray[np.bool_]
+MOST_FRAMES, MERGED_AT_ONCE = 64, 16
+"""So many frames, spread over all, are looked at; a pixel is the mean of so many that agree."""
+LARGEST = 3.0
+"""So many times as wide and as high as the picture a merged plate is at most."""
+GRID_PX, DARKEST, LEAST_POINTS = 12, 1e-3, 40
+STACK_BYTES = 256 * 2**20
+SPLINE_TAPS, SPLINE_REACH_PX = 13, 8
+ALIGNED_PX = 64
+
+
+@lru_cache(maxsize=64)
+def merged_from(shot: Shot, plate: CleanPlate) -> tuple[DonorAt, ...]:
+    """Return the frames that a clean plate is merged from, as they lie on its home frame; none for any other plate.
+
+    The home frame comes first, then those that halve what lies between, so that the first few are spread over all.
+    """
+    if not isinstance(plate.base, Merged):
+        return ()
+    mapping_of = mappings_of(shot)
+    home = mapping_of(plate.surface_id, plate.home_frame)
+    if home is None:
+        return ()
+    allowed = [
+        frame
+        for frame in shot.footage.frames
+        if frame not in shot.footage.missing and is_within(plate.base.frames, frame)
+    ]
+    found = []
+    for frame in _spread(allowed, plate.home_frame):
+        there = mapping_of(plate.surface_id, frame)
+        if there is not None:
+            out = (matte_on(shot, plate.base.left_out, frame),) if plate.base.left_out.parts else ()
+            blocked: tuple[MatteAt, ...] = (*blocked_on(shot, frame), *out)
+            donor = DonorAt(frame=frame, frame_from_donor=then(there.inverse(), home), blocked=blocked, nearer=())
+            found.append(donor)
+    return tuple(found)
+
+
+def _spread(frames: list[int], home: int) -> list[int]:
+    """Return frames, the home frame first, then each as far from those before it as can be; so many at most."""
+    if len(frames) > MOST_FRAMES:
+        at = np.unique(np.linspace(0, len(frames) - 1, MOST_FRAMES).round().astype(int))
+        frames = [frames[one] for one in at]
+    left = [frame for frame in frames if frame != home]
+    found = [home] if home in frames else []
+    if not found and left:
+        found = [left.pop(len(left) // 2)]
+    away = np.array([min(abs(one - other) for other in found) for one in left])
+    while left:
+        most = int(np.argmax(away))
+        found.append(left.pop(most))
+        away = np.minimum(np.delete(away, most), np.abs(np.array(left) - found[-1]))
+    return found
+
+
+def merged_window(shot: Shot, surface_id: str, home_frame: int) -> Window | None:
+    """Return how far a surface is seen over all frames, in pixels of a home frame; None where it is not known there.
+
+    In whole tiles, and no more than some times as large as the picture.
+    """
+    mapping_of = mappings_of(shot)
+    bounds = shot.footage.bounds
+    home = mapping_of(surface_id, home_frame)
+    if home is None:
+        return None
+    wide = Window(
+        round(-bounds.width * (LARGEST - 1) / 2), round(-bounds.height * (LARGEST - 1) / 2),
+        round(bounds.width * (LARGEST + 1) / 2), round(bounds.height * (LARGEST + 1) / 2),
+    )  # fmt: skip
+    found = bounds
+    for frame in shot.footage.frames:
+        there = mapping_of(surface_id, frame)
+        if there is not None:
+            corners = spanning(then(there.inverse(), home), bounds)
+            if np.isfinite(corners).all():
+                found |= around(corners) & wide
+    return found.aligned(ALIGNED_PX) if found != bounds else bounds
+
+
+def merge(
+    key: CanvasKey, scene: Scene, check: Check = lambda: None, told: Callable[[float], object] = lambda share: None
+) -> tuple[Picture, Mask]:
+    """Return a merged plate: its pixels (h, w, 3), and where any frame shows it, (h, w) bool.
+
+    Light is brought to the home frame's, frame by frame, by the medians of the ratios where frames overlap with what is
+    known so far; then each pixel is the mean of those frames that agree with their median.
+
+    Parameters
+    ----------
+    key : CanvasKey
+        Of a plate that is merged.
+    scene : Scene
+        At full size.
+    check : callable
+        Called for each frame; raises `Cancelled` to stop.
+    told : callable
+        Called with how far it is, 0 to 1.
+    """
+    lights = _lights(key, scene, check, lambda share: told(share / 3))
+    window, bounds = key.window, key.footage.bounds
+    pixels = np.zeros((window.height, window.width, 3), np.float32)
+    known = np.zeros(pixels.shape[:2], bool)
+    rows = max(STACK_BYTES // (window.width * MERGED_AT_ONCE * 14), 32)
+    for top in range(window.top, window.bottom, rows):
+        band = Window(window.left, top, window.right, min(top + rows, window.bottom))
+        stack = Stack(band, np.ones((band.height, band.width), bool), MERGED_AT_ONCE)
+        for donor in key.merged:
+            check()
+            lacking = stack.lacking
+            if lacking.is_empty:
+                break
+            mapping = scaled_back(donor, scene.scale)
+            corners = spanning(mapping, lacking)
+            needed = around(corners, SPLINE_REACH_PX) & bounds if np.isfinite(corners).all() else bounds
+            if needed.is_empty or donor.frame not in lights:
+                continue
+            blocked = blocked_of(donor, key.footage, scene)
+            splines = Splines.of(scene.plate(key.footage, donor.frame, needed), needed, SPLINE_TAPS)
+            stack.take(splines, mapping, bounds, (blocked.window, blocked.mask), lights[donor.frame], 0)
+        found = stack.gathered()
+        inside = band.within(window)
+        pixels[inside], known[inside] = found.pixels, found.count > 0
+        told((1 + 2 * (band.bottom - window.top) / window.height) / 3)
+    return pixels, known
+
+
+def _lights(key: CanvasKey, scene: Scene, check: Check, told: Callable[[float], object]) -> dict[int, LightBetween]:
+    """Return for each frame that overlaps with others what brings it to the home frame's light."""
+    window, bounds = key.window, key.footage.bounds
+    x = np.arange(window.left + GRID_PX / 2, window.right, GRID_PX)
+    y = np.arange(window.top + GRID_PX / 2, window.bottom, GRID_PX)
+    points: Points = np.stack(np.meshgrid(x, y), axis=-1).reshape(-1, 2)
+    summed, count = np.zeros((len(points), 3)), np.zeros(len(points))
+    found: dict[int, LightBetween] = {}
+    for number, donor in enumerate(key.merged):
+        check()
+        told(number / len(key.merged))
+        clean = is_clean_at(donor, key.footage, scene, points)
+        both = clean & (count > 0)
+        logs = np.zeros(3)
+        if not clean.any():
+            continue
+        there = scaled_back(donor, scene.scale)(points[clean])
+        seen = np.log(np.maximum(sampled_at(scene.plate(key.footage, donor.frame, bounds), there), DARKEST))
+        if found:
+            if both.sum() < LEAST_POINTS:
+                continue
+            logs = np.median(summed[both] / count[both, None] - seen[both[clean]], axis=0)
+        summed[clean] += seen + logs
+        count[clean] += 1
+        found[donor.frame] = LightBetween.even(logs)
+    return found
