@@ -30,6 +30,7 @@ from gommage.core.document import (
 )
 from gommage.core.document.records import Record
 from gommage.core.fill import RECIPES, plate_on_frame
+from gommage.core.fill.blocking import blocked_on
 from gommage.core.geometry import Mapping, Window
 from gommage.core.paint import StrokeAt, strokes_at
 
@@ -50,12 +51,16 @@ GRAIN_NEIGHBOURS = (-3, -2, -1, 1, 2, 3)
 
 
 class GrainInputs(Record, frozen=True):
-    """What the measuring of grain depends on: a region of the home frame, and where it lies on its neighbours."""
+    """What the measuring of grain depends on: a region of the home frame, and where it lies on its neighbours.
+
+    `blocked` is what is in front of it: mattes on the home frame, then on each of the neighbours; none if nothing is.
+    """
 
     footage: Footage
     home_frame: int
     outline: Array
     neighbours: tuple[tuple[int, Mapping], ...]
+    blocked: tuple[tuple[MatteAt, ...], ...] = ()
 
 
 class FixInputs(Record, frozen=True):
@@ -158,7 +163,13 @@ def _reached(inputs: FixInputs) -> Window:
 
 def _grain_inputs(shot: Shot, fix: Fix) -> GrainInputs | None:
     surface = _grain_surface(shot, fix)
-    return None if surface is None else grain_of_surface(shot, surface)
+    if surface is None:
+        return None
+    found = grain_of_surface(shot, surface)
+    if not isinstance(fix.fill, Donors):
+        return found
+    frames = (found.home_frame, *(frame for frame, _ in found.neighbours))  # the thing passes before it
+    return _the_one(replace(found, blocked=tuple(blocked_on(shot, frame) for frame in frames)))
 
 
 def _grain_surface(shot: Shot, fix: Fix) -> Surface | None:

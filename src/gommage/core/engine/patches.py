@@ -13,11 +13,12 @@ import numpy as np
 from gommage.core.cover import MatteAt, reach_of
 from gommage.core.document import Footage
 from gommage.core.engine.cache import Cache
+from gommage.core.engine.grain import measured_grain
 from gommage.core.engine.inputs import RING_PX, FixInputs, FixMatte, GrainInputs, LightInputs
 from gommage.core.engine.pictures import NOTHING_IN_HAND, Freed, InHand, Pictures, ShotScene
 from gommage.core.fill import RECIPES, Filled
-from gommage.core.geometry import Window, around
-from gommage.core.match import Grain, Light, add_grain, apply_light, match_light, measure_grain
+from gommage.core.geometry import Window
+from gommage.core.match import Grain, Light, add_grain, apply_light, match_light
 from gommage.core.paint import (
     Canvas,
     Read,
@@ -27,13 +28,12 @@ from gommage.core.paint import (
     StrokeSources,
     scaled,
 )
-from gommage.core.picture import Picture, resample, scale_of
+from gommage.core.picture import Picture, scale_of
 
 __all__ = ["MARGIN_OF_PAINT_PX", "NOTHING_IN_HAND", "InHand", "Laid", "Patch", "Patches", "composite"]
 
 Check = Callable[[], None]
 BY_NAME = {kind.__name__: recipe for kind, recipe in RECIPES.items()}
-GRAIN_REACH_PX = 160
 LIGHT_LEVEL = 1
 MOST_HELPERS = 3
 MARGIN_OF_PAINT_PX = 32
@@ -103,24 +103,9 @@ class Patches:
         """Return the shot's grain, measured on a surface near its home frame; None if it cannot be measured."""
         if inputs is None:
             return None
-        return self._cache.get_or_make(("grain", inputs), lambda: (self._measured(inputs, check),), check)[0]
-
-    def _measured(self, inputs: GrainInputs, check: Check) -> Grain | None:
-        bounds = inputs.footage.bounds
-        window = around(inputs.outline.values) & bounds
-        if window.is_empty:
-            return None
-        use = np.ones((window.height, window.width), bool)
-        neighbours = []
-        reach = window.grown(GRAIN_REACH_PX) & bounds
-        for frame, mapping in inputs.neighbours:
-            check()
-            picture = self._pictures.plate(inputs.footage, frame, 0, check)
-            pixels, inside = resample(picture[reach.slices], mapping, window, at=reach)
-            use &= inside > 0.5
-            neighbours.append(pixels)
-        home = self._pictures.plate(inputs.footage, inputs.home_frame, 0, check)[window.slices]
-        return measure_grain(home, neighbours, use, check)
+        return self._cache.get_or_make(
+            ("grain", inputs), lambda: (measured_grain(self._pictures, inputs, check),), check
+        )[0]
 
     def alpha(self, inputs: FixInputs | FixMatte, window: Window, level: int = 0, check: Check = _never) -> Picture:
         """Return a fix's alpha over a window at a level: cover without hold-outs, by its opacity."""

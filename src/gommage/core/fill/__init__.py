@@ -2,6 +2,7 @@
 
 from gommage.core.fill.choosing import Seen, seen_elsewhere
 from gommage.core.fill.donors import DonorsAt, surfaces_behind
+from gommage.core.fill.gathering import left_over_motion, ring_points
 from gommage.core.fill.merging import merged_window
 from gommage.core.fill.plates import (
     PlateAt,
@@ -28,10 +29,12 @@ __all__ = [
     "Seen",
     "canvas_key",
     "fill_from_plates",
+    "left_over_motion",
     "merged_window",
     "plate_on_frame",
     "plate_weights",
     "plates_at",
+    "ring_points",
     "seen_elsewhere",
     "surfaces_behind",
     "usable_plates",

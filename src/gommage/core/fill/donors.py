@@ -39,6 +39,7 @@ from gommage.core.fill.gathering import (
     ENOUGH,
     RING_GAP_PX,
     RING_WIDTH_PX,
+    Gathered,
     LightBetween,
     Places,
     Ring,
@@ -64,7 +65,7 @@ EACH_UP_TO, THEN_BY = 12, 1.12
 SPLINE_TAPS, SPLINE_REACH_PX = 9, 8
 RIM_PX = 9
 POINTS_TO_CHOOSE_BY, WORTH = 1500, 0.3
-ON_PLANE = 0.99
+ON_PLANE, MIXED_PX, EDGE_SOFT_PX = 0.99, 1, 0.6
 GRAIN_LEFT = 0.6
 """An average of N donors keeps so much of a donor's variance over N, sampling between pixels counted."""
 
@@ -201,11 +202,10 @@ def fill_from_donors(at: DonorsAt, scene: Scene, window: Window, check: Check = 
         found = _plane(plane, at, scene, place, lights, check)
         if found is None:
             continue
-        share = (found[1] > 0).astype(np.float32)
-        if plane.extent is not None:
-            share *= scene.matte(at.footage, plane.extent, place.window)
-        pixels += (found[0] - pixels) * share[..., None]
-        count += (found[1] - count) * share
+        there = (found[0].count > 0).astype(np.float32)
+        share = there if found[1] is None else found[1] * there
+        pixels += (found[0].pixels - pixels) * share[..., None]
+        count += (found[0].count - count) * share
         valid = np.maximum(valid, share)
     lacking = np.sqrt(np.clip(1 - GRAIN_LEFT / np.maximum(count, 1), 0, 1)).astype(np.float32)
     lacking[count == 0] = 0
@@ -268,31 +268,46 @@ def _any(mattes: tuple[MatteAt, ...], footage: Footage, scene: Scene, window: Wi
 
 def _plane(
     plane: PlaneAt, at: DonorsAt, scene: Scene, place: _Place, lights: dict[int, LightBetween], check: Check
-) -> tuple[Picture, Picture] | None:
-    """Return what the donors of a plane show of a place, and how many they are for each pixel; None: none of it.
+) -> tuple[Gathered, Picture | None] | None:
+    """Return what the donors of a plane show of a place, and its share there (None: all of it); None: none of it.
 
     `lights` has the light of each donor frame as it was found on the planes behind; a plane without surroundings of
-    its own takes it from there.
+    its own takes it from there. On the edge of a plane in front no donor is clean: each shows something else behind it.
+    There the two that are nearest in time are taken, with what they show behind, which has moved least.
     """
-    hole, known = place.hole, place.known
+    hole, known, wanted = place.hole, place.known, place.wanted
+    inner = place.window.within(place.wide)
+    share, edge = None, None
     if plane.extent is not None:
         extent = scene.matte(at.footage, plane.extent, place.wide)
-        hole, known = hole & (extent > 0), known & (extent > ON_PLANE)
-    if not hole.any():
-        return None
+        known = known & (extent > ON_PLANE)
+        reach, beyond = _wider(extent > 0.5, MIXED_PX), _wider(extent < 0.5, MIXED_PX)
+        hole = hole & reach
+        if not hole.any():
+            return None
+        share = cv2.GaussianBlur(reach.astype(np.float32), (0, 0), EDGE_SOFT_PX)[inner]
+        wanted, edge = wanted & (share > 0), (reach & beyond)[inner]
     ring = ring_points(place.frame, place.wide, ring_of(place.hole, known))
-    stack = Stack(place.window, place.wanted)
-    inner = hole[place.window.within(place.wide)]
+    stack = Stack(place.window, wanted)
+    inside = hole[inner]
     # First what gives much, by some places of the hole; then whatever gives anything to those that have nothing yet.
-    passed = _take(plane.donors, places_of(inner, POINTS_TO_CHOOSE_BY), ENOUGH, WORTH, at, scene, ring, stack, lights,
+    passed = _take(plane.donors, places_of(inside, POINTS_TO_CHOOSE_BY), ENOUGH, WORTH, at, scene, ring, stack, lights,
                    check)  # fmt: skip
-    everywhere = places_of(inner, inner.size)
+    everywhere = places_of(inside, max(inside.size, 1))
     empty = stack.has(everywhere) == 0
     if empty.any():
         rest = (everywhere[0][empty], everywhere[1][empty])
         _take(tuple(passed), rest, 1, 0.0, at, scene, ring, stack, lights, check)
     found = stack.gathered()
-    return found.pixels, found.count
+    if edge is not None and edge.any():
+        near = stack.first(2)
+        found.pixels[edge], found.count[edge] = near.pixels[edge], near.count[edge]
+    return found, share
+
+
+def _wider(mask: Mask, by_px: int) -> Mask:
+    side = 2 * by_px + 1
+    return cv2.dilate(mask.view(np.uint8), np.ones((side, side), np.uint8)).view(bool)
 
 
 def _take(

@@ -302,6 +302,15 @@ class Stack:
             take_at(donor.coefficients, at, np.ascontiguousarray(donor_from_frame.field(window)), *slots)
         self._frames_away.append(frames_away)
 
+    def first(self, most: int) -> Gathered:
+        """Return the mean of the first values of each pixel, so many at most, whether they agree or not."""
+        count = np.minimum(self._count, most)
+        total = np.zeros((*self._count.shape, 3), np.float32)
+        for slot in range(min(most, self._enough)):
+            has = slot < count
+            total[has] += self._values[has, slot]
+        return Gathered(total / np.maximum(count, 1).astype(np.float32)[..., None], count.astype(np.float32))
+
     def gathered(self) -> Gathered:
         """Return the mean of each pixel's values that are no further from their median than grain explains."""
         from gommage.core.fill.kernels import average_of_those_that_agree, grain_seen  # compiled code is loaded late
