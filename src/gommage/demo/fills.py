@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import warnings
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
+from functools import lru_cache
 from typing import Protocol
 
 import cv2
@@ -40,6 +42,7 @@ __all__ = ["FillFigures", "fill_figures", "fill_markdown", "moth_filled", "passe
 KEY_EVERY = 4
 GROWN_PX = 5.0
 SOFTNESS = Softness(outwards_px=4.0)
+MEDIAN_FRAMES = 16
 SOFT_PX = 2.0
 """What is coarser than this is flicker, what is finer is grain."""
 
@@ -235,6 +238,9 @@ def ways_to_fill(
     def laid(frame: int, fill: Picture, alpha: Picture) -> Picture:
         return np.asarray(plate_of(frame) * (1 - alpha[..., None]) + fill * alpha[..., None], np.float32)
 
+    plate_of, alpha_of = lru_cache(maxsize=64)(plate_of), lru_cache(maxsize=64)(alpha_of)
+
+    @lru_cache(maxsize=64)
     def brought(frame: int, other: int) -> tuple[Picture, NDArray[np.bool_]]:
         """Return another frame on this one, and where it shows the background."""
         shape = alpha_of(frame).shape
@@ -257,10 +263,11 @@ def ways_to_fill(
     def median(frame: int) -> Picture:
         stack = []
         for other in frames:
-            if other != frame and abs(other - frame) <= 24:
+            if other != frame and abs(other - frame) <= MEDIAN_FRAMES and (other - frame) % 2:
                 pixels, clean = brought(frame, other)
                 stack.append(np.where(clean[..., None], pixels, np.nan))
-        with np.errstate(all="ignore"):
+        with warnings.catch_warnings():
+            warnings.simplefilter("ignore", RuntimeWarning)  # where no frame shows it there is nothing
             fill = np.nanmedian(np.stack(stack), axis=0)
         return laid(frame, np.where(np.isfinite(fill), fill, plate_of(frame)), alpha_of(frame))
 
@@ -330,7 +337,8 @@ def judged_fill(
     if others:
         ways |= ways_to_fill(demo, range(shot.footage.frames.first, shot.footage.frames.last + 1), alpha_of,
                              lambda frame: engine.plate(shot.footage, frame))  # fmt: skip
-    return [fill_figures(name, demo, frames, inside_of, way) for name, way in ways.items()]
+    judged_on = lru_cache(maxsize=len(frames))(inside_of)
+    return [fill_figures(name, demo, frames, judged_on, lru_cache(maxsize=2)(way)) for name, way in ways.items()]
 
 
 def fill_markdown(figures: list[FillFigures]) -> str:

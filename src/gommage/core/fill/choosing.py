@@ -48,20 +48,35 @@ class DonorAt(Record, frozen=True):
         What must not be taken there: what fixes cover and hold out.
     nearer : tuple of MatteAt
         Where planes in front of this one are seen there.
+    excess_px : float
+        How much more it is blurred than the frame.
     """
 
     frame: int
     frame_from_donor: Mapping
     blocked: tuple[MatteAt, ...]
     nearer: tuple[MatteAt, ...]
+    excess_px: float = 0.0
 
 
 class PlaneAt(Record, frozen=True):
-    """One of the surfaces behind the thing: where it is seen (None: everywhere), and who shows it."""
+    """One of the surfaces behind the thing.
+
+    Attributes
+    ----------
+    surface_id : str
+    extent : MatteAt or None
+        Where it is seen; None: everywhere.
+    donors : tuple of DonorAt
+        Who shows it.
+    passing : tuple of float
+        How it moves on the frame, in pixels a frame.
+    """
 
     surface_id: str
     extent: MatteAt | None
     donors: tuple[DonorAt, ...]
+    passing: tuple[float, float] = (0.0, 0.0)
 
 
 @dataclass(frozen=True, slots=True)

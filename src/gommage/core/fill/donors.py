@@ -25,6 +25,7 @@ from gommage.core.document import (
 )
 from gommage.core.document.records import Record
 from gommage.core.fill.blocking import blocked_on
+from gommage.core.fill.blurring import blur_left_px, blurred, excess_px, passing_of
 from gommage.core.fill.choosing import (
     COVERED,
     DonorAt,
@@ -65,9 +66,11 @@ EACH_UP_TO, THEN_BY = 12, 1.12
 SPLINE_TAPS, SPLINE_REACH_PX = 9, 8
 RIM_PX = 9
 POINTS_TO_CHOOSE_BY, WORTH = 1500, 0.3
+MOST_BLURRIER_PX = 0.7
 ON_PLANE, MIXED_PX, EDGE_SOFT_PX = 0.99, 1, 0.6
-GRAIN_LEFT = 0.6
-"""An average of N donors keeps so much of a donor's variance over N, sampling between pixels counted."""
+GRAIN_LEFT = 0.4
+"""An average of N donors keeps about 0.6 of a donor's variance over N, sampling between pixels counted; of that some is
+the same on the frames beside it, and not alive: so much is counted."""
 
 
 class DonorsAt(Record, frozen=True):
@@ -120,7 +123,7 @@ def donors_at(fill: Donors, shot: Shot, fix: Fix, frame: int) -> DonorsAt | None
         here = mapping_of(surface.id, frame)
         if here is None:
             continue
-        donors = []
+        donors, passing = [], passing_of(mapping_of, surface, frame)
         for other in _nearest_first(fill, shot.footage, frame):
             there = mapping_of(surface.id, other)
             if there is not None:
@@ -131,11 +134,12 @@ def donors_at(fill: Donors, shot: Shot, fix: Fix, frame: int) -> DonorsAt | None
                         frame_from_donor=then(there.inverse(), here),
                         blocked=blocked_on(shot, other),
                         nearer=tuple(one for one in nearer if one is not None),
+                        excess_px=excess_px(passing_of(mapping_of, surface, other), passing),
                     )
                 )
         if donors:
             extent = _reach_on(shot, surface, frame) if planes else None
-            planes.append(PlaneAt(surface_id=surface.id, extent=extent, donors=tuple(donors)))
+            planes.append(PlaneAt(surface_id=surface.id, extent=extent, donors=tuple(donors), passing=passing))
     if not planes:
         return None
     cover = matte_on(shot, fix.cover, frame)
@@ -299,10 +303,19 @@ def _plane(
         rest = (everywhere[0][empty], everywhere[1][empty])
         _take(tuple(passed), rest, 1, 0.0, at, scene, ring, stack, lights, check)
     found = stack.gathered()
+    shown = found.count > 0
+    both = place.known[inner] & known[inner] & shown
+    left = blur_left_px(found.pixels, place.frame[inner], shown, both, _times(plane.passing, scene.scale))
+    if any(left):
+        found.pixels[:] = blurred(found.pixels, shown, left)
     if edge is not None and edge.any():
         near = stack.first(2)
         found.pixels[edge], found.count[edge] = near.pixels[edge], near.count[edge]
     return found, share
+
+
+def _times(passing: tuple[float, float], scale: float) -> tuple[float, float]:
+    return passing[0] * scale, passing[1] * scale
 
 
 def _wider(mask: Mask, by_px: int) -> Mask:
@@ -327,7 +340,8 @@ def _take(
         if not lacks.any():
             break
         gives = is_clean_at(donor, at.footage, scene, points[lacks]).sum()
-        if not gives or gives < worth * min(len(points), 4 * lacks.sum()):
+        is_too_blurred = bool(worth) and donor.excess_px * scene.scale > MOST_BLURRIER_PX
+        if not gives or is_too_blurred or gives < worth * min(len(points), 4 * lacks.sum()):
             passed.append(donor)
             continue
         _bring(donor, at, scene, ring, stack, lights)
