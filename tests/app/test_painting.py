@@ -167,7 +167,7 @@ def test_where_the_surface_is_not_the_hand_says_so(painting):
 
 
 def test_every_command_of_painting_stands_in_a_menu(painting):
-    public = {name for name in vars(PaintCommands) if not name.startswith("_")} - {"plate_from_picture"}
+    public = {name for name in vars(PaintCommands) if not name.startswith("_")}
     public |= {name for name in vars(BrushCommands) if not name.startswith("_")}
     assert public <= set(painting.actions_by_id) | {"remove_strokes"}
     assert {f"tool_{tool}" for tool in BRUSHES} <= set(painting.actions_by_id)

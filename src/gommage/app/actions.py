@@ -24,6 +24,22 @@ FILLS = (
     Action("fill_by_strokes", "Strokes alone", (), "Fill", "Nothing but what is painted", "fix"),
     Action("donor_map", "Donor map", ("P",), "Fill", "From which frame each pixel comes", "fix", True),
     Action("merged_plate", "Merged clean plate", ("Alt+M",), "Fill", "Of all frames, or the marked ones", "track"),
+    Action(
+        "plate_to_file",
+        "Clean plate to a file…",
+        ("Alt+O",),
+        "Fill",
+        "For a picture editor; the file is watched",
+        "plate",
+    ),
+    Action(
+        "plate_from_picture",
+        "Clean plate from a picture…",
+        ("Alt+I",),
+        "Fill",
+        "One that was painted elsewhere",
+        "shot",
+    ),
     Action("plate_for_rest", "Clean plate for the rest", (), "Fill", "For what no frame shows alone", "fix"),
     Action("least_seen", "Frame of which least is seen", (), "Fill", "On other frames", "fix"),
 )

@@ -39,6 +39,7 @@ from gommage.app.paint_commands import PaintCommands
 from gommage.app.picture.stage import Stage
 from gommage.app.picture.viewbar import ViewBar
 from gommage.app.picture.viewer import Viewer
+from gommage.app.plate_commands import PlateCommands
 from gommage.app.projects import ProjectCommands
 from gommage.app.session import Session
 from gommage.app.steps.cover.commands import ShapeCommands
@@ -86,6 +87,7 @@ class MainWindow(QMainWindow):
         self.follows = FollowCommands(self.session, self.work, self)
         self.shapes = ShapeCommands(self.session, self.stage)
         self.mattes = MatteFileCommands(self.session, self.work, self)
+        self.plates = PlateCommands(self.session, self)
         self.fills = FillCommands(self.session, self.work)
         self.brushes = BrushCommands(self.session, self.stage)
         self.painting = PaintCommands(self.session, self.stage, self)
@@ -113,6 +115,7 @@ class MainWindow(QMainWindow):
             self.shapes,
             self.mattes,
             self.fills,
+            self.plates,
             self.painting,
             self.brushes,
             self,

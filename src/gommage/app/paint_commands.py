@@ -7,7 +7,7 @@ from typing import Any
 
 import numpy as np
 from msgspec.structs import replace as msgspec_replace
-from PySide6.QtWidgets import QFileDialog, QWidget
+from PySide6.QtWidgets import QWidget
 
 from gommage.app.desk import Desk
 from gommage.app.hands.brush import source_for
@@ -16,16 +16,14 @@ from gommage.app.hands.next_stroke import frames_of, painted_on
 from gommage.app.hands.seen import part_seen
 from gommage.app.picture.stage import Stage
 from gommage.app.session import Session
+from gommage.app.steps.fill.commands import with_plate_used
 from gommage.core.document import (
     Array,
     CleanPlate,
     Fix,
     Frames,
-    FromFrame,
-    FromPicture,
     Group,
     Painted,
-    Plates,
     Project,
     Shot,
     Stroke,
@@ -56,15 +54,6 @@ class PaintCommands:
 
     def new_plate(self) -> None:
         """Make a clean plate of the frame on screen and begin to paint."""
-        self._add_plate(FromFrame())
-
-    def plate_from_picture(self) -> None:
-        """Make a clean plate of a picture that was painted elsewhere."""
-        chosen, _ = QFileDialog.getOpenFileName(self._window, "Picture for the clean plate")
-        if chosen:
-            self._add_plate(FromPicture(path=chosen))
-
-    def _add_plate(self, base: FromFrame | FromPicture) -> None:
         shot, surface = self._shot, self._desk.surface(self._session.project)
         if shot is None or surface is None or placement(shot, surface) is None:
             self._session.error_shown.emit(
@@ -73,15 +62,12 @@ class PaintCommands:
             return
         frame = self._desk.frame
         name = free_name("Plate", shot.clean_plates)
-        plate = CleanPlate(id=new_id(), name=name, surface_id=surface.id, home_frame=frame, base=base)
+        plate = CleanPlate(id=new_id(), name=name, surface_id=surface.id, home_frame=frame)
         fix = self._desk.fix(self._session.project)
 
         def edit(project: Project) -> Project:
-            project = edits.add_clean_plate(project, shot.id, plate)
-            if fix is not None and fix.surface_id == surface.id and isinstance(fix.fill, Plates):
-                fill = Plates(plate_ids=(*fix.fill.plate_ids, plate.id))
-                project = edits.change_fix(project, shot.id, fix.id, fill=fill)
-            return project
+            fix_id = fix.id if fix is not None else ""
+            return with_plate_used(edits.add_clean_plate(project, shot.id, plate), shot.id, fix_id, plate)
 
         if self._session.commit(f"Clean plate from {frame}", edit):
             self._session.set_desk(

@@ -326,6 +326,12 @@ def _of_donors(fill: Donors) -> Iterator[str]:
 def _of_plate(plate: CleanPlate) -> Iterator[str]:
     if not 1e-3 <= plate.scale <= 1e3:
         yield f"its scale is {plate.scale:g}"
+    if plate.window is not None:
+        left, top, right, bottom = plate.window
+        if not (0 < right - left <= LARGEST_SIDE and 0 < bottom - top <= LARGEST_SIDE):
+            yield f"it is {right - left} x {bottom - top} pixels; {LARGEST_SIDE} each way are the most"
+        if max(abs(one) for one in plate.window) > LARGEST_SIDE:
+            yield f"it lies at {left}, {top}; {LARGEST_SIDE} pixels are the farthest"
 
 
 def _of_shape(shape: Shape) -> Iterator[str]:

@@ -11,6 +11,7 @@ from gommage.core.engine.jobs import Jobs, Priority
 from gommage.core.engine.matte_files import FoundMatte, MatteTarget, find_matte, write_mattes
 from gommage.core.engine.painting import LiveStroke, Shown
 from gommage.core.engine.patches import Patch
+from gommage.core.engine.plate_files import FoundPlate, find_plate, stamp_of, write_plate
 from gommage.core.engine.proposing import proposed_key
 from gommage.core.engine.render import RenderReport, RenderTarget, render, render_in_processes
 from gommage.core.engine.sheets import Sheet, SheetRequest, sheet_key, sheet_of, sheet_pixels
@@ -26,6 +27,7 @@ __all__ = [
     "Engine",
     "FixInputs",
     "FoundMatte",
+    "FoundPlate",
     "Jobs",
     "LiveStroke",
     "Look",
@@ -46,6 +48,7 @@ __all__ = [
     "carried_over",
     "default_budget_bytes",
     "find_matte",
+    "find_plate",
     "follow_surface",
     "followed",
     "followed_surface",
@@ -61,10 +64,12 @@ __all__ = [
     "sheet_key",
     "sheet_of",
     "sheet_pixels",
+    "stamp_of",
     "steps_of",
     "summarised",
     "told_of_stroke",
     "view_key",
     "view_pixels",
     "write_mattes",
+    "write_plate",
 ]

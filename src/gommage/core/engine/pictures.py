@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Hashable, Mapping
 from dataclasses import dataclass
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -45,6 +46,7 @@ from gommage.core.picture import (
     spline_coefficients,
 )
 from gommage.core.picture.resample import SPLINE_MARGIN_PX
+from gommage.core.picture.stills import read_still
 from gommage.errors import FootageError
 
 __all__ = ["NOTHING_IN_HAND", "Freed", "InHand", "Pictures", "ShotScene"]
@@ -169,36 +171,56 @@ class Pictures:
 
         None where it does so everywhere. Paint shows as well.
         """
-        if not isinstance(key.base, Merged):
+        canvas = canvas or self.canvas(key, check)
+        full = self.whole_blocks(canvas, window, level).scaled(2**level) & canvas.bounds
+        shown = self.known_of(key, full, canvas, check)
+        return None if shown is None else halved(shown, level)
+
+    def known_of(
+        self, key: CanvasKey, window: Window, canvas: Canvas | None = None, check: Check = _never
+    ) -> Picture | None:
+        """Return where a clean plate, paint with it, shows anything, over a window of it; None: everywhere."""
+        if isinstance(key.base, Merged):
+            found: NDArray[np.bool_] | None = self.merged(key, check)[1]
+        else:
+            found = self._loaded(key, check)[1] if isinstance(key.base, FromPicture) else None
+        if found is None:
             return None
         canvas = canvas or self.canvas(key, check)
-        whole = self.whole_blocks(canvas, window, level)
-        full = whole.scaled(2**level) & canvas.bounds
-        shown = self.merged(key, check)[1][full.within(canvas.bounds)].astype(np.float32)
-        if key.strokes or canvas.painted_in(full):
-            shown = np.maximum(shown, canvas.cover(full) > PAINTED)
-        return halved(shown.astype(np.float32), level)
+        shown = found[window.within(canvas.bounds)].astype(np.float32)
+        if not canvas.painted_in(window).is_empty:
+            shown = np.maximum(shown, canvas.cover(window) > PAINTED)
+        return shown.astype(np.float32)
+
+    def _loaded(self, key: CanvasKey, check: Check) -> tuple[Picture, NDArray[np.bool_] | None]:
+        """Return the picture that a clean plate was given, and where its alpha says that there is anything."""
+        base = key.base
+        assert isinstance(base, FromPicture)
+
+        def load() -> tuple[Picture, NDArray[np.bool_] | None]:
+            raw = read_still(Path(base.path), check)
+            picture = read_picture(Path(base.path), base.colour_space, check)
+            wanted = key.window.width, key.window.height
+            if (picture.shape[1], picture.shape[0]) != wanted:
+                whose = "shot" if key.window == key.footage.bounds else "plate"
+                raise FootageError(
+                    f"{Path(base.path).name} is {picture.shape[1]} x {picture.shape[0]}, the {whose} is "
+                    f"{wanted[0]} x {wanted[1]}.",
+                    base.path,
+                )
+            solid = None if raw.alpha is None else np.asarray(raw.alpha, np.float32) > PAINTED * _full(raw.alpha)
+            return picture, None if solid is None or solid.all() else solid
+
+        return self._cache.get_or_make(("picture", base, key.window), load, check)
 
     def _base(self, key: CanvasKey, check: Check) -> Picture:
         """Return a clean plate before any stroke: the shot's frame, the picture it was given, or what was merged."""
         base = key.base
         if isinstance(base, Merged):
             return self.merged(key, check)[0]
-        if not isinstance(base, FromPicture):
-            return self.plate(key.footage, key.home_frame, 0, check)
-
-        def load() -> Picture:
-            picture = read_picture(Path(base.path), base.colour_space, check)
-            wanted = key.footage.height, key.footage.width
-            if picture.shape[:2] != wanted:
-                raise FootageError(
-                    f"{Path(base.path).name} is {picture.shape[1]} x {picture.shape[0]}, the shot is "
-                    f"{wanted[1]} x {wanted[0]}.",
-                    base.path,
-                )
-            return picture
-
-        return self._cache.get_or_make(("picture", base, key.footage.width, key.footage.height), load, check)
+        if isinstance(base, FromPicture):
+            return self._loaded(key, check)[0]
+        return self.plate(key.footage, key.home_frame, 0, check)
 
     def canvas(self, key: CanvasKey, check: Check = _never) -> Canvas:
         """Return a clean plate with its strokes."""
@@ -334,6 +356,11 @@ class Pictures:
             return np.ascontiguousarray(spline_coefficients(pixels)[block.within(wide)])
 
         return self._cache.get_or_make(name, prepare, check)
+
+
+def _full(alpha: NDArray[Any]) -> float:
+    """Return what stands for 1 in a file's alpha."""
+    return 1.0 if alpha.dtype.kind == "f" else float(np.iinfo(alpha.dtype).max)
 
 
 class ShotScene:

@@ -25,9 +25,25 @@ from gommage.core.engine import Look, Priority, Step
 from gommage.core.fill import merged_window, surfaces_behind
 from gommage.errors import EditError
 
-__all__ = ["FillCommands"]
+__all__ = ["FillCommands", "with_plate_used"]
 
 WHOLE = 0.9999
+
+
+def with_plate_used(project: Project, shot_id: str, fix_id: str, plate: CleanPlate, *, rest: bool = False) -> Project:
+    """Return the project with a fix filled from a clean plate as well, if it lies on the fix's surface; with `rest`,
+    what no frame shows alone.
+    """
+    fix = next((one for one in project.shot(shot_id).fixes if one.id == fix_id), None)
+    if fix is None:
+        return project
+    if isinstance(fix.fill, Plates) and plate.surface_id == fix.surface_id:
+        fill: Fill = replace(fix.fill, plate_ids=(*fix.fill.plate_ids, plate.id))
+    elif isinstance(fix.fill, Donors) and rest:
+        fill = replace(fix.fill, rest_plate_ids=(*fix.fill.rest_plate_ids, plate.id))
+    else:
+        return project
+    return edits.change_fix(project, shot_id, fix_id, fill=fill)
 
 
 class FillCommands:
@@ -122,14 +138,7 @@ class FillCommands:
 
         def edit(project: Project) -> Project:
             project = edits.add_clean_plate(project, shot.id, plate)
-            now = project.shot(shot.id).fix(fix_id).fill if fill is not None else None
-            if isinstance(now, Plates):
-                new: Fill = replace(now, plate_ids=(*now.plate_ids, plate.id))
-            elif isinstance(now, Donors):
-                new = replace(now, rest_plate_ids=(*now.rest_plate_ids, plate.id))
-            else:
-                return project
-            return edits.change_fix(project, shot.id, fix_id, fill=new)
+            return with_plate_used(project, shot.id, fix_id if fill is not None else "", plate, rest=fill is Donors)
 
         def told(share: float) -> None:
             session.later(lambda: self._work.tell(f"Merging {surface.name}", share))

@@ -34,7 +34,7 @@ class DonorsPart(QWidget):
         self.surfaces.setToolTip("Ticked ones are filled along, the upper in front; the lowest is everywhere")
         self.surfaces.itemChanged.connect(self._on_ticked)
         self.side = choice("Donors on which side", SIDES, "From frames before, after, or both")
-        self.side.activated.connect(lambda: self._change("Donors on one side", side=self.side.currentData()))
+        self.side.activated.connect(lambda: self._change("Donors on one side", side=DonorSide(self.side.currentData())))
         self.step = small_number("Every so many frames", 1, 99, "", "Take every so many frames")
         self.step.setDecimals(0)
         self.step.valueChanged.connect(lambda value: self._change("Every so many frames", step=int(value)))

@@ -15,11 +15,23 @@ class FromFrame(Record, frozen=True, tag="frame"):
 
 
 class FromPicture(Record, frozen=True, tag="picture"):
-    """A picture on disk; an empty colour space is guessed from the file."""
+    """A picture on disk.
+
+    Attributes
+    ----------
+    path : str
+    colour_space : str
+        Empty: guessed from the file.
+    is_watched : bool
+        Whether it is read again when it was saved elsewhere.
+    stamp : str
+        Which state of the file this is, as far as it is watched: another one is another picture.
+    """
 
     path: str
     colour_space: str = ""
     is_watched: bool = False
+    stamp: str = ""
 
 
 class Merged(Record, frozen=True, tag="merged"):

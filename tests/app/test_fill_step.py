@@ -1,0 +1,158 @@
+"""The Fill step in the window: other frames, what they show, merged plates, plates out to an editor and back."""
+
+import numpy as np
+import pytest
+from msgspec.structs import replace
+from PySide6.QtCore import Qt
+from PySide6.QtWidgets import QComboBox, QLabel, QListWidget, QPushButton
+
+from gommage.app.actions import ACTIONS
+from gommage.app.dialogs.home_frame import HomeFrameDialog
+from gommage.app.plate_commands import PlateCommands
+from gommage.app.steps.fill.commands import FillCommands
+from gommage.core.document import Donors, DonorSide, FromPicture, Merged, Painted, Plates, Project
+from gommage.core.engine import Look, Step
+from gommage.core.picture.writing import write_still
+from gommage.demo.editor import paint_dot
+from tests.app.driving import ALT, SHIFT, activate, find, press
+from tests.conftest import settle, wait_until
+from tests.fill.test_donors import MIDDLE, clean, filmed, inner
+
+
+@pytest.fixture(scope="module")
+def shot(tmp_path_factory):
+    return filmed(tmp_path_factory.mktemp("fill"))
+
+
+@pytest.fixture
+def filling(window, shot):
+    """The window on a board that passes a wall, in Fill, still to be filled."""
+    (fix,) = shot.fixes
+    window.session.begin(Project.of(replace(shot, fixes=(replace(fix, fill=Plates()),))))
+    settle(window)
+    activate(window)
+    press(window, Qt.Key.Key_3)
+    window.session.go_to(MIDDLE)
+    settle(window)
+    return window
+
+
+def choose(window, name, data):
+    """Choose an entry of a field of the panel, as a hand does."""
+    combo = find(window.panel, QComboBox, name)
+    combo.setCurrentIndex(combo.findData(data))
+    combo.activated.emit(combo.currentIndex())
+    settle(window)
+
+
+def fix_of(window):
+    return window.shot.fixes[0]
+
+
+def test_every_public_command_is_in_the_table(window):
+    known = {one.id for one in ACTIONS}
+    own = {"change_donors"}  # what fields of the page do
+    for kind in (FillCommands, PlateCommands):
+        assert {name for name in vars(kind) if not name.startswith("_")} - own <= known
+
+
+def test_one_press_brings_what_is_behind_from_other_frames(filling):
+    press(filling, (Qt.Key.Key_P, SHIFT))
+    settle(filling)
+    assert fix_of(filling).fill == Donors(surface_ids=("wall",))
+    assert find(filling, QComboBox, "Fill from").currentText() == "Other frames"
+    result = filling.session.engine.result(filling.shot, MIDDLE)[inner(MIDDLE)]
+    assert np.abs(result - clean(MIDDLE)[inner(MIDDLE)]).mean() < 0.02
+    wait_until(lambda: filling.session.seen(fix_of(filling).id))
+    settle(filling)
+    assert "Everything it hides" in find(filling, QLabel, "Seen elsewhere").text()
+    assert filling.session.summary.steps["f"][Step.FILL].words == ""
+    choose(filling, "Fill from", "fill_by_strokes")
+    assert isinstance(fix_of(filling).fill, Painted)
+    filling.call("undo")
+    assert isinstance(fix_of(filling).fill, Donors)
+
+
+def test_bounds_and_surfaces_are_set_in_the_panel(filling):
+    press(filling, (Qt.Key.Key_P, SHIFT))
+    settle(filling)
+    choose(filling, "Donors on which side", DonorSide.BEFORE)
+    assert fix_of(filling).fill.side is DonorSide.BEFORE
+    filling.session.set_desk(marked=(1001, 1006))
+    settle(filling)
+    page = filling.panel.page(Step.FILL)
+    page.donors.marked.click()
+    (one,) = fix_of(filling).fill.frames
+    assert (one.first, one.last) == (1001, 1006)
+    surfaces = find(filling, QListWidget, "Surfaces behind")
+    board, wall = surfaces.item(0), surfaces.item(1)
+    assert (board.text(), wall.text()) == ("Board", "Wall")
+    board.setCheckState(Qt.CheckState.Checked)
+    assert fix_of(filling).fill.surface_ids == ("wall", "board")
+
+
+def test_what_no_frame_shows_is_said_mapped_and_offered(filling):
+    filling.session.set_desk(marked=(MIDDLE - 1, MIDDLE + 1))
+    press(filling, (Qt.Key.Key_P, SHIFT))
+    settle(filling)
+    filling.panel.page(Step.FILL).donors.marked.click()
+    wait_until(lambda: filling.session.seen("f"))
+    settle(filling)
+    state = filling.session.summary.steps["f"][Step.FILL]
+    assert state.words.startswith("No frame shows")
+    assert filling.session.seen("f")[MIDDLE] < 0.9
+    press(filling, Qt.Key.Key_P)
+    settle(filling)
+    assert filling.desk.look is Look.DONOR_MAP
+    assert find(filling, QPushButton, "Least seen").isEnabled()
+    filling.session.set_desk(marked=None)
+    press(filling, Qt.Key.Key_Return)  # what is advised: a clean plate for the rest
+    wait_until(lambda: filling.shot.clean_plates and not filling.work.is_busy)
+    settle(filling)
+    (plate,) = filling.shot.clean_plates
+    assert isinstance(plate.base, Merged)
+    assert fix_of(filling).fill.rest_plate_ids == (plate.id,)
+    assert (filling.desk.look, filling.desk.plate_id, filling.desk.tool) == (Look.CLEAN_PLATE, plate.id, "clone")
+    result = filling.session.engine.result(filling.shot, MIDDLE)[inner(MIDDLE)]
+    assert np.abs(result - clean(MIDDLE)[inner(MIDDLE)]).mean() < 0.02
+
+
+def test_a_merged_plate_fills_and_goes_out_and_comes_back(filling, tmp_path):
+    filling.session.set_desk(surface_id="wall")
+    settle(filling)
+    press(filling, (Qt.Key.Key_M, ALT))
+    wait_until(lambda: filling.shot.clean_plates and not filling.work.is_busy)
+    settle(filling)
+    (plate,) = filling.shot.clean_plates
+    path = tmp_path / "wall.exr"
+    filling.plates.plate_to_file(path)
+    wait_until(lambda: isinstance(filling.shot.clean_plates[0].base, FromPicture))
+    settle(filling)
+    assert path.is_file()
+    before = filling.shot.clean_plates[0].base.stamp
+    left, top = plate.window[:2]
+    paint_dot(path, 60 - left, 60 - top, 6, (0.9, 0.1, 0.1), forgets=True)
+    wait_until(lambda: filling.shot.clean_plates[0].base.stamp != before)
+    settle(filling)
+    shown = filling.session.engine.painted(filling.shot, filling.shot.clean_plates[0])
+    np.testing.assert_allclose(shown[60 - top, 60 - left], (0.9, 0.1, 0.1), atol=1e-3)
+    assert "saved elsewhere" in filling.session.history.undo_label
+
+
+def test_a_picture_that_says_nothing_asks_for_its_frame(filling, tmp_path, monkeypatch):
+    asked = []
+
+    def answer(dialog):
+        asked.append(dialog.frame)
+        dialog._box.setValue(1005)
+        return 1
+
+    monkeypatch.setattr(HomeFrameDialog, "exec", answer)
+    filling.session.set_desk(surface_id="wall")
+    path = tmp_path / "painted.1007.exr"
+    write_still(path, clean(1005), bits=32)
+    filling.plates.plate_from_picture(path)
+    wait_until(lambda: filling.shot.clean_plates)
+    settle(filling)
+    assert asked == [1007]
+    assert filling.shot.clean_plates[0].home_frame == 1005
