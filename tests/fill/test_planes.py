@@ -68,7 +68,8 @@ def shot(tmp_path_factory):
         track=track(-FAR * steps),
     )
     extent = Matte.of(shape_of(rectangle(EDGE, -20, 600, 200), 1001, "extent"), surface_id="house")
-    house = Surface(id="house", name="House", home_frame=1001, how=right, track=track(-NEAR * steps), extent=extent)
+    front = plane(rectangle(EDGE + 5, 5, 215, 135), surface_id="house")
+    house = Surface(id="house", name="House", home_frame=1001, how=front, track=track(-NEAR * steps), extent=extent)
     shape = shape_of(board(1001) + np.array([[-2, -2], [2, -2], [2, 2], [-2, 2]]), 1001, "cover")
     last = board(FRAMES.last) + np.array([[-2, -2], [2, -2], [2, 2], [-2, 2]])
     shape = replace(shape, keys=(shape.keys[0], ShapeKey.of(FRAMES.last, last)),

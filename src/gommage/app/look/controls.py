@@ -136,6 +136,7 @@ class ValueRow(QWidget):
         tip: str = "",
     ) -> None:
         super().__init__()
+        self.name = name
         self._low, self._high, self._curve = low, high, curve
         self._slider = QSlider(Qt.Orientation.Horizontal)
         self._slider.setRange(0, 1000)

@@ -10,15 +10,36 @@ from typing import Any
 import numpy as np
 from msgspec.structs import replace
 from PySide6.QtCore import QSignalBlocker
-from PySide6.QtWidgets import QCheckBox
+from PySide6.QtWidgets import QCheckBox, QHBoxLayout, QToolButton
 
-from gommage.app.look.controls import NameLine, ValueRow, quiet, rule
+from gommage.app.look.controls import NameLine, Section, ValueRow, quiet, rule, tool_button
 from gommage.app.session import Session
 from gommage.app.steps.page import Advised, InHand, Page, next_step
-from gommage.core.document import Fix, GrainMatch, LightMatch, Shot, edits, value_at
+from gommage.core.document import Fix, Keyed, Keys, LightMatch, Shot, edits, value_at, with_key
 from gommage.core.engine import Engine, Priority, State, Step
 
 __all__ = ["FrameFacts", "MatchPage"]
+
+
+BY_HAND = {
+    "exposure_stops": ("Exposure", -2.0, 2.0, "stops", 2, "On top of the light that was found"),
+    "temperature": ("Temperature", -1.0, 1.0, "stops", 2, "Warmer to the right: red up, blue down"),
+    "tint": ("Tint", -1.0, 1.0, "stops", 2, "Towards magenta to the right, green to the left"),
+    "contrast": ("Contrast", 0.2, 3.0, "", 2, "About middle grey"),
+    "saturation": ("Saturation", 0.0, 3.0, "", 2, "0 is grey"),
+    "lift": ("Lift", -0.2, 0.2, "", 3, "Raises black"),
+    "gain": ("Gain", 0.0, 4.0, "", 2, "Multiplies"),
+}
+"""Numbers of the light by hand: name, range, unit, decimals, what it does."""
+
+
+def toggled_key(keyed: Keyed, frame: int) -> Keyed:
+    """Return a number with a key on a frame; without the one that is there; a plain number once none is left."""
+    value = value_at(keyed, frame)
+    if not isinstance(keyed, Keys) or all(key.frame != frame for key in keyed.keys):
+        return with_key(keyed, frame, value)
+    left = tuple(key for key in keyed.keys if key.frame != frame)
+    return Keys(keys=left) if left else value
 
 
 @dataclass(frozen=True, slots=True)
@@ -46,25 +67,78 @@ class MatchPage(Page):
 
     def build(self) -> None:
         self.title = NameLine()
-        self.edge = quiet(name="Edge")
+        self.own_edge = QCheckBox("Edge of its own")
+        self.own_edge.setAccessibleName("Edge of its own")
+        self.own_edge.setToolTip("Another softness than the cover's, which Cover sets")
+        self.outwards = ValueRow("Soft outwards", 0, 60, "px", tip="From the cover's line outwards")
+        self.inwards = ValueRow("Soft inwards", 0, 60, "px", tip="From the cover's line inwards")
         self.light = QCheckBox("Light from around the cover")
         self.light.setAccessibleName("Match light")
         self.light.setToolTip("Brightness and colour follow the pixels around the cover, frame by frame")
         self.stops = quiet(name="Light found")
-        self.brighten = ValueRow("Brighten by hand", -2, 2, "stops", 2, tip="On top of the light that was found")
+        self.by_hand = Section("Light by hand", is_folded=True)
+        self.hands: dict[str, ValueRow] = {}
+        self.keys: dict[str, QToolButton] = {}
+        for field, (name, low, high, unit, decimals, tip) in BY_HAND.items():
+            self._add_hand(field, ValueRow(name, low, high, unit, decimals, tip=tip))
         self.grain = ValueRow("Grain", 0, 200, "%", tip="Of the grain that was measured on the shot")
         self.found = quiet(name="Grain found")
-        for widget in (self.title, self.edge, rule(), self.light, self.stops, self.brighten, rule(), self.grain,
-                       self.found):  # fmt: skip
+        self.blur = ValueRow("Blur", 0, 8, "px", 1, tip="Put on the new pixels where they are sharper than the frame")
+        for widget in (self.title, self.own_edge, self.outwards, self.inwards, rule(), self.light, self.stops,
+                       self.by_hand, rule(), self.grain, self.found, self.blur):  # fmt: skip
             self.box.addWidget(widget)
+        self.own_edge.toggled.connect(self._on_own_edge)
+        self.outwards.value_changed.connect(lambda value, final: self._on_edge(final, outwards_px=value))
+        self.inwards.value_changed.connect(lambda value, final: self._on_edge(final, inwards_px=value))
+        self.blur.value_changed.connect(self._on_blur)
         self.light.toggled.connect(lambda on: self._set_light("Match light", True, is_measured=on))
-        self.brighten.value_changed.connect(lambda v, final: self._set_light("Brighten", final, exposure_stops=v))
         self.grain.value_changed.connect(self._on_grain)
+
+    def _add_hand(self, field: str, row: ValueRow) -> None:
+        """Add a number of the light by hand, with what keys it."""
+        tip = "Let it change over frames: a key here, or none any more"
+        key = tool_button("key", f"Key {row.name.lower()}", tip=tip, is_checkable=True)
+        line = QHBoxLayout()
+        line.setContentsMargins(0, 0, 0, 0)
+        line.addWidget(row, 1)
+        line.addWidget(key)
+        self.by_hand.box.addLayout(line)
+        row.value_changed.connect(lambda value, final: self._on_hand(field, value, final))
+        key.clicked.connect(lambda: self._on_key(field))
+        self.hands[field], self.keys[field] = row, key
+
+    def _on_hand(self, field: str, value: float, final: bool) -> None:
+        fix, frame = self._fix(), self.session.desk.frame
+        if fix is None:
+            return
+        now = getattr(fix.match.light, field)
+        new = with_key(now, frame, value) if isinstance(now, Keys) else value
+        self._set_light(BY_HAND[field][0], final, **{field: new})
+
+    def _on_key(self, field: str) -> None:
+        """Begin to key a number here, set a key here, or take the key here away."""
+        fix, frame = self._fix(), self.session.desk.frame
+        if fix is not None:
+            now = getattr(fix.match.light, field)
+            self._set_light(f"Key {BY_HAND[field][0].lower()}", True, **{field: toggled_key(now, frame)})
+
+    def _on_own_edge(self, is_on: bool) -> None:
+        fix = self._fix()
+        if fix is not None:
+            self._set("Edge of its own", True, edge=fix.cover.softness if is_on else None)
+
+    def _on_edge(self, final: bool, **fields: float) -> None:
+        fix = self._fix()
+        if fix is not None and fix.match.edge is not None:
+            self._set("Edge", final, edge=replace(fix.match.edge, **fields))
+
+    def _on_blur(self, value: float, final: bool) -> None:
+        self._set("Blur", final, sharpness_px=value if value > 0 else None)
 
     def _fix(self) -> Fix | None:
         return self.session.desk.fix(self.session.project)
 
-    def _set(self, label: str, final: bool, **fields: LightMatch | GrainMatch) -> None:
+    def _set(self, label: str, final: bool, **fields: Any) -> None:
         desk = self.session.desk
         self.session.commit_while(label, final, edits.change_match, desk.shot_id, desk.fix_id, **fields)
 
@@ -80,20 +154,37 @@ class MatchPage(Page):
 
     def show_hand(self, hand: InHand) -> None:
         fix, frame = hand.fix, self.session.desk.frame
-        for widget in (self.light, self.brighten, self.grain):
+        for widget in (self.light, self.by_hand, self.grain, self.own_edge, self.blur):
             widget.setEnabled(fix is not None)
         self.title.setText(fix.name if fix is not None else "Nothing to match yet")
         if fix is None:
-            for label in (self.edge, self.stops, self.found):
+            for label in (self.stops, self.found):
                 label.setText("")
             return
-        soft = value_at(fix.cover.softness.outwards_px, frame)
-        self.edge.setText(f"Edge: {soft:.0f} px soft, as the cover says (2).")
-        self.brighten.set_value(value_at(fix.match.light.exposure_stops, frame))
+        edge = fix.match.edge
+        with QSignalBlocker(self.own_edge):
+            self.own_edge.setChecked(edge is not None)
+        for row, name in ((self.outwards, "outwards_px"), (self.inwards, "inwards_px")):
+            row.setVisible(edge is not None)
+            row.set_value(value_at(getattr(edge or fix.cover.softness, name), frame))
+        self.blur.set_value(value_at(fix.match.sharpness_px or 0.0, frame))
+        self._show_hands(fix.match.light, frame)
         self.grain.set_value(value_at(fix.match.grain.amount, frame) * 100)
         with QSignalBlocker(self.light):
             self.light.setChecked(fix.match.light.is_measured)
         self._ask_facts(self.session, hand.shot, fix, frame)
+
+    def _show_hands(self, light: LightMatch, frame: int) -> None:
+        said = []
+        for field, row in self.hands.items():
+            keyed = getattr(light, field)
+            row.set_value(value_at(keyed, frame))
+            is_keyed = isinstance(keyed, Keys)
+            with QSignalBlocker(self.keys[field]):
+                self.keys[field].setChecked(is_keyed and any(key.frame == frame for key in keyed.keys))
+            if keyed != getattr(LightMatch(), field):
+                said.append(BY_HAND[field][0].lower() + (" keyed" if is_keyed else ""))
+        self.by_hand.say(", ".join(said) or "none")
 
     def _ask_facts(self, session: Session, shot: Shot, fix: Fix, frame: int) -> None:
         session.call_off("facts")

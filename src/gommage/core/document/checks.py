@@ -15,7 +15,6 @@ from gommage.core.document.records import (
     Fix,
     FixPicture,
     FromPicture,
-    LightMatch,
     Matte,
     Merged,
     Painted,
@@ -183,8 +182,3 @@ def _later_kinds(shot: Shot, before: Shot) -> Iterator[str]:
 def _in_fix(fix: Fix) -> Iterator[str]:
     if not isinstance(fix.fill, Plates | Painted | Donors):
         yield "this kind of fill"
-    if fix.match.sharpness_px is not None or fix.match.edge is not None:
-        yield "matching edge or sharpness apart"
-    light = fix.match.light
-    if light != LightMatch(is_measured=light.is_measured, exposure_stops=light.exposure_stops):
-        yield "light by hand other than exposure"

@@ -26,6 +26,7 @@ from gommage.core.document.records import (
     Key,
     Keyed,
     LightMatch,
+    Match,
     Matte,
     MattePart,
     Painting,
@@ -305,11 +306,20 @@ def _of_softness(softness: Softness) -> Iterator[str]:
 
 
 def _of_light(light: LightMatch) -> Iterator[str]:
-    yield from _within("exposure_stops", light.exposure_stops, -MOST_STOPS, MOST_STOPS)
+    for name in ("exposure_stops", "temperature", "tint"):
+        yield from _within(name, getattr(light, name), -MOST_STOPS, MOST_STOPS)
+    for name in ("contrast", "saturation", "gain"):
+        yield from _within(name, getattr(light, name), 0, 100)
+    yield from _within("lift", light.lift, -10, 10)
 
 
 def _of_grain(grain: GrainMatch) -> Iterator[str]:
     yield from _within("amount", grain.amount, 0, 100)
+
+
+def _of_match(match: Match) -> Iterator[str]:
+    if match.sharpness_px is not None:
+        yield from _within("sharpness_px", match.sharpness_px, 0, MOST_REACH_PX)
 
 
 def _of_fix(fix: Fix) -> Iterator[str]:
@@ -362,6 +372,7 @@ CHECKS: dict[type, Check] = {
     LightMatch: _of_light,
     GrainMatch: _of_grain,
     Fix: _of_fix,
+    Match: _of_match,
     Donors: _of_donors,
     CleanPlate: _of_plate,
     Shape: _of_shape,

@@ -20,6 +20,7 @@ from gommage.core.document import (
     Donors,
     Fix,
     Footage,
+    Matte,
     Painted,
     Shot,
     Surface,
@@ -32,6 +33,7 @@ from gommage.core.document.records import Record
 from gommage.core.fill import RECIPES, plate_on_frame
 from gommage.core.fill.blocking import blocked_on
 from gommage.core.geometry import Mapping, Window
+from gommage.core.match import Grade, grade_on
 from gommage.core.paint import StrokeAt, strokes_at
 
 __all__ = [
@@ -91,7 +93,8 @@ class FixInputs(Record, frozen=True):
     fill: Any
     fill_kind: str
     is_lit: bool
-    stops: float
+    grade: Grade
+    blur_px: float
     grain: GrainInputs | None
     grain_amount: float
     is_grain_laid: bool
@@ -223,7 +226,7 @@ def matte_inputs(shot: Shot, frame: int, fix_id: str = "") -> tuple[FixMatte, ..
     return tuple(
         FixMatte(
             footage=shot.footage,
-            cover=matte_on(shot, fix.cover, frame),
+            cover=matte_on(shot, _with_edge(fix), frame),
             hold_outs=matte_on(shot, fix.hold_outs, frame),
             opacity=float(np.clip(value_at(fix.opacity, frame), 0, 1)),
         )
@@ -256,7 +259,7 @@ def _with_fixes(shot: Shot, count: int) -> Shot:
 def _inputs_of(shot: Shot, fix: Fix, frame: int, behind: tuple[FixInputs, ...]) -> FixInputs | None:
     if not fix.is_on or not is_within(fix.frames, frame):
         return None
-    cover = matte_on(shot, fix.cover, frame)
+    cover = matte_on(shot, _with_edge(fix), frame)
     strokes = _touch_up(shot, fix, frame, behind)
     is_painted = isinstance(fix.fill, Painted)
     window = Window(0, 0, 0, 0) if is_painted else reach_of(cover, shot.footage.bounds)
@@ -280,7 +283,8 @@ def _inputs_of(shot: Shot, fix: Fix, frame: int, behind: tuple[FixInputs, ...]) 
             fill=fill,
             fill_kind=PAINTED if is_painted else type(fix.fill).__name__,
             is_lit=fix.match.light.is_measured and not RECIPES[type(fix.fill)].is_lit_already,
-            stops=value_at(fix.match.light.exposure_stops, frame),
+            grade=grade_on(fix.match.light, frame),
+            blur_px=max(value_at(fix.match.sharpness_px or 0.0, frame), 0.0),
             grain=_grain_inputs(shot, fix) if amount > 0 and not is_painted else None,
             grain_amount=amount,
             is_grain_laid=fix.match.grain.is_laid,
@@ -289,6 +293,11 @@ def _inputs_of(shot: Shot, fix: Fix, frame: int, behind: tuple[FixInputs, ...]) 
         )
     )
     return found
+
+
+def _with_edge(fix: Fix) -> Matte:
+    """Return the cover of a fix with the edge that its match gives it, if it does."""
+    return fix.cover if fix.match.edge is None else replace(fix.cover, softness=fix.match.edge)
 
 
 def _touch_up(shot: Shot, fix: Fix, frame: int, behind: tuple[FixInputs, ...]) -> tuple[StrokeAt, ...]:

@@ -8,6 +8,7 @@ from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from functools import lru_cache, partial
 
+import cv2
 import numpy as np
 
 from gommage.core.cover import MatteAt, reach_of
@@ -18,7 +19,7 @@ from gommage.core.engine.inputs import RING_PX, FixInputs, FixMatte, GrainInputs
 from gommage.core.engine.pictures import NOTHING_IN_HAND, Freed, InHand, Pictures, ShotScene
 from gommage.core.fill import RECIPES, Filled
 from gommage.core.geometry import Window
-from gommage.core.match import Grain, Light, add_grain, apply_light, match_light
+from gommage.core.match import Grain, Light, add_grain, apply_light, graded, match_light
 from gommage.core.paint import (
     Canvas,
     Read,
@@ -153,9 +154,9 @@ class Patches:
             lights = tuple(Light.none(window) for _ in filled.layers)
         total = np.zeros((window.height, window.width, 3), np.float32)
         for layer, light in zip(filled.layers, lights, strict=True):
-            lit = apply_light(layer.pixels, light, inputs.stops, window, scale_of(level))
+            lit = apply_light(layer.pixels, light, window, scale_of(level))
             total += lit * np.float32(layer.weight)
-        return total, lights
+        return graded(total, inputs.grade), lights
 
     # -- patches --------------------------------------------------------------------------------------------
 
@@ -166,9 +167,7 @@ class Patches:
         """Return the new pixels of a fix over a window at a level, lit and grained, their lights, and where they show
         anything (None: everywhere).
         """
-        filled = self._filled(inputs, window, level, in_hand, check)
-        check()
-        total, lights = self._lit(inputs, filled, window, level, check)
+        filled, total, lights = self._unblurred(inputs, window, level, in_hand, check)
         grain = self.grain(inputs.grain, check)
         if grain is not None and inputs.is_grain_laid:
             check()
@@ -177,6 +176,24 @@ class Patches:
             share = filled.fresh_grain
             total = grained if share is None else total + (grained - total) * share[..., None]
         return total, lights, filled.shown
+
+    def _unblurred(
+        self, inputs: FixInputs, window: Window, level: int, in_hand: InHand, check: Check
+    ) -> tuple[Filled, Picture, tuple[Light, ...]]:
+        """Return a fill, and it lit and blurred by hand; for a blur it is made with a margin, so that a pixel is the
+        same in every window.
+        """
+        sigma = inputs.blur_px * scale_of(level)
+        wide = window.grown(round(3 * sigma) + 1) & inputs.footage.bounds.scaled(scale_of(level)) if sigma else window
+        filled = self._filled(inputs, wide, level, in_hand, check)
+        check()
+        total, lights = self._lit(inputs, filled, wide, level, check)
+        if sigma:
+            inner = window.within(wide)
+            total = np.ascontiguousarray(cv2.GaussianBlur(total, (0, 0), sigma)[inner])
+            share, shown = (None if one is None else one[inner] for one in (filled.fresh_grain, filled.shown))
+            filled = Filled(filled.layers, share, shown)
+        return filled, total, lights
 
     def patch(self, inputs: FixInputs, level: int = 0, check: Check = _never) -> Patch | None:
         """Return what a fix lays on its frame, or None if its alpha is nothing."""

@@ -396,6 +396,6 @@ def _rest(rest: PlatesAt, place: _Place, scene: Scene, check: Check) -> Layer:
     ):
         seen = there.valid * place.known
         light = match_light(there.pixels, place.frame, around_it, seen, place.wide, scene.scale)
-        total += apply_light(here.pixels, light, 0.0, window, scene.scale) * np.float32(here.weight)
+        total += apply_light(here.pixels, light, window, scene.scale) * np.float32(here.weight)
         valid = np.minimum(valid, here.valid)
     return Layer(total, valid.astype(np.float32))

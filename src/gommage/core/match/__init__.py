@@ -1,5 +1,6 @@
 """How new pixels are fitted in: light and grain."""
 
+from gommage.core.match.grade import NO_GRADE, Grade, grade_on, graded
 from gommage.core.match.grain import (
     DENOISE_MARGIN_PX,
     Grain,
@@ -12,10 +13,14 @@ from gommage.core.match.light import Light, apply_light, match_light
 
 __all__ = [
     "DENOISE_MARGIN_PX",
+    "NO_GRADE",
+    "Grade",
     "Grain",
     "Light",
     "add_grain",
     "apply_light",
+    "grade_on",
+    "graded",
     "grain_field",
     "match_light",
     "measure_grain",

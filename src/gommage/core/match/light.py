@@ -129,17 +129,15 @@ def _moments(
     return out
 
 
-def apply_light(
-    fill: Picture, light: Light, stops: float = 0.0, window: Window | None = None, scale: float = 1.0
-) -> Picture:
-    """Return a fill (h, w, 3) under a light, brightened by hand by some stops on top.
+def apply_light(fill: Picture, light: Light, window: Window | None = None, scale: float = 1.0) -> Picture:
+    """Return a fill (h, w, 3) under a light.
 
     `window` is where the fill lies in the frame, in pixels of `scale`; the window that the light was measured on if
     left out.
     """
     u, v = _axes(light.window, window, light.scale / scale) if window else _axes(light.window, light.window)
     out = np.empty_like(fill)
-    for channel, (even, along, down) in enumerate(light.coefficients * 2.0**stops):
+    for channel, (even, along, down) in enumerate(light.coefficients):
         gain = (even + down * v)[:, None] + (along * u)[None, :]
         out[..., channel] = fill[..., channel] * np.maximum(gain, 0).astype(np.float32)
     return out
