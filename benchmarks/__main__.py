@@ -15,6 +15,7 @@ import sys
 import tempfile
 import time
 from collections.abc import Callable
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from functools import partial
 from pathlib import Path
@@ -26,6 +27,7 @@ import cv2
 import numpy as np
 from msgspec.structs import replace
 
+from benchmarks.donors import crossing_shot, seconds_a_frame
 from benchmarks.painting import touch_up_seconds
 from benchmarks.shots import FIRST, filmed, motion, rectangle, shot_on_disk, texture
 from gommage.app.warming import warm_up
@@ -470,6 +472,27 @@ def touch_up_rows(folder: Path) -> list[Row]:
     ]
 
 
+def donor_rows(folder: Path) -> list[Row]:
+    """Return how fast a cover of 400 x 300 px that crosses is filled from other frames, on two threads."""
+    shot = crossing_shot(folder, WIDTH, HEIGHT, 40)
+    engine = Engine(3 * 10**9)
+    engine.result(shot, FIRST + 20)  # what is compiled is compiled
+    first, _ = seconds_a_frame(Engine(3 * 10**9), shot, range(FIRST + 20, FIRST + 22))
+    for frame in shot.footage.frames:
+        engine.plate(shot.footage, frame)
+    alone = min(seconds_a_frame(engine, shot, range(FIRST + 12, FIRST + 17)))
+    frames = range(FIRST + 20, FIRST + 28)
+    begin = time.perf_counter()
+    with ThreadPoolExecutor(2) as pool:
+        list(pool.map(lambda frame: engine.result(shot, frame), frames))
+    seconds = (time.perf_counter() - begin) / len(frames)
+    return [
+        Row("400x300 px filled from other frames, 1920x1080", 1 / seconds, "frames/s", "8", "15", seconds),
+        Row("one such frame on one core", 1000 * alone, "ms", "", "", alone),
+        Row("the first such frame, its donors read", first, "s", "1", "", first),
+    ]
+
+
 def measure() -> list[Row]:
     rows = [*follow_rows(), *matte_rows()]
     pen_hd = partial(pen_rows, width=WIDTH, height=HEIGHT, must="12/20", aim="8/12")
@@ -482,6 +505,7 @@ def measure() -> list[Row]:
         pen_shot,
         pen_shot_4k,
         touch_up_rows,
+        donor_rows,
         evaluate_row,
         window_rows,
         view_row,

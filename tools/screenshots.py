@@ -27,16 +27,17 @@ from gommage.app.dialogs.render import RenderDialog
 from gommage.app.look.theme import theme
 from gommage.app.main_window import MainWindow
 from gommage.app.start import make_application
-from gommage.core.document import Array, Pin, PointsFollow, Project, Spot, Surface, edits, placement
+from gommage.core.document import Array, Pin, Project, edits, placement
 from gommage.core.document.edits import Reach, Slot
 from gommage.core.document.recovery import LeftBehind
 from gommage.core.engine import Engine, Look, Step
-from gommage.core.follow import detect_spots
 from gommage.core.picture import probe
 from gommage.demo import make_demo
 from gommage.demo.crosses import make_crosses
 from gommage.demo.crosses_job import held_out
+from gommage.demo.fills import moth_filled
 from gommage.demo.job import HOME_FRAME, cleaned
+from gommage.demo.moth import make_moth
 from gommage.demo.reel import DUST, make_reel, scratch_line
 from gommage.demo.reel_job import cured
 
@@ -47,8 +48,8 @@ PLAIN = {
 }  # fmt: skip
 PATIENCE_S = 120
 VIEWS = (
-    "start", "follow", "pins", "points", "sheet", "square_on", "cover", "hold_out", "mould", "keys", "fill", "paint",
-    "strokes", "match", "check", "light_theme", "open_footage", "render", "recover",
+    "start", "follow", "pins", "sheet", "cover", "hold_out", "mould", "keys", "fill", "other_frames", "donor_map",
+    "merged", "paint", "strokes", "match", "check", "light_theme", "open_footage", "render", "recover",
 )  # fmt: skip
 
 
@@ -79,6 +80,7 @@ class Photographer:
         self.window.show()
         self._crosses: Project | None = None
         self._reel: Project | None = None
+        self._moth: Project | None = None
         folder.mkdir(parents=True, exist_ok=True)
 
     def take(self, name: str, arrange: Callable[[], QDialog | None]) -> None:
@@ -139,30 +141,10 @@ class Photographer:
         session.set_desk(tool="pin", frame=1044, marked=(1020, 1040), has_trails=True, has_test_card=True)
         self.window.viewer.show_around(230, 330, 1.3)
 
-    def points(self) -> None:
-        """Show spots on the village, followed."""
-        self.desk(1036, Step.FOLLOW)
-        session, shot = self.window.session, self.window.shot
-        outline = np.array([[280, 470], [900, 470], [900, 660], [280, 660]], float)
-        places = detect_spots(session.engine.plate(shot.footage, 1036), outline, 6)
-        spots = tuple(Spot(id=f"spot{k}", x=float(x), y=float(y)) for k, (x, y) in enumerate(places))
-        village = Surface(id="village", name="Village", home_frame=1036, how=PointsFollow(spots=spots))
-        session.commit("New surface", edits.add_surface, shot.id, village)
-        session.set_desk(surface_id="village", tool="edit")
-        self.window.call("follow_both")
-        settle(self.window)
-        session.set_desk(frame=1052)
-
     def sheet(self) -> None:
         """Show the column on all frames at once."""
         self.desk(1052, Step.FOLLOW)
         self.window.call("sheet")
-
-    def square_on(self) -> None:
-        """Show the column without perspective."""
-        self.desk(1003, Step.FOLLOW, is_square_on=True, has_lattice=True)
-        x, y = self.demo.column_corners(HOME_FRAME).mean(axis=0)
-        self.window.viewer.show_around(float(x), float(y), 1.3)
 
     def cover(self) -> None:
         """Show the cover round the label, close up on the plate."""
@@ -292,6 +274,34 @@ class Photographer:
         self.window.session.set_desk(stroke_ids=tuple(ids))
         x, y = scratch_line(1030).mean(axis=0)
         self.window.viewer.show_around(float(x), float(y), 0.9)
+
+    def moth(self, **changes: object) -> None:
+        """Begin a view of the moth on a rod, filled from other frames."""
+        window = self.window
+        if self._moth is None:
+            demo = make_moth(Path(platformdirs.user_cache_dir("gommage")))
+            self._moth = moth_filled(window.session.engine, demo)
+        if window.session.project is not self._moth:
+            window.session.begin(self._moth)
+        window.session.set_desk(frame=1031, fix_id="moth", fix_ids=("moth",), paints_shot=False, stroke_ids=(), **PLAIN)
+        window.panel.step_chosen.emit(Step.FILL)
+        window.session.set_desk(**changes)
+        window.call("fit_view")
+
+    def other_frames(self) -> None:
+        """Show moth and rod gone, wiped against the plate, and the lane of what is seen elsewhere."""
+        self.moth(look=Look.RESULT, tool="hand", has_wipe=True, wipe=0.42)
+
+    def donor_map(self) -> None:
+        """Show from which frame each pixel comes, and what no frame shows."""
+        self.moth(look=Look.DONOR_MAP, tool="hand")
+
+    def merged(self) -> None:
+        """Show the clean plate that is merged for the rest, larger than the picture, the rest striped."""
+        self.moth(tool="hand")
+        settle(self.window)
+        self.window.call("plate_for_rest")
+        settle(self.window)
 
     def render(self) -> QDialog:
         """Where to, as what, which frames."""

@@ -57,6 +57,8 @@ ACTIONS: tuple[Action, ...] = (
         "File",
         "To paint an arm away on, from other frames",
     ),
+    Action("open_passer_by", "Open the paper theatre: passer-by", (), "File", "To fill from other frames, handheld"),
+    Action("open_moth", "Open the paper theatre: moth on a rod", (), "File", "To fill along two backdrops"),
     Action("recover_work", "Recover work…", (), "File", "What was left behind when Gommage ended unexpectedly"),
     Action("save", "Save", ("Ctrl+S",), "File", "Save the project", "shot", icon="save"),
     Action("save_as", "Save as…", ("Ctrl+Shift+S",), "File", "Save the project under another name", "shot"),

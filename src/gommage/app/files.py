@@ -73,6 +73,14 @@ class FileCommands:
         """Draw the paper theatre's old reel, the first time, and begin on it."""
         self._projects.leaving(lambda: self._work.draw_demo("old reel", self._session.begin))
 
+    def open_passer_by(self) -> None:
+        """Draw the paper theatre's passer-by, the first time, and begin on it."""
+        self._projects.leaving(lambda: self._work.draw_demo("passer-by", self._session.begin))
+
+    def open_moth(self) -> None:
+        """Draw the paper theatre's moth on a rod, the first time, and begin on it."""
+        self._projects.leaving(lambda: self._work.draw_demo("moth on a rod", self._session.begin))
+
     def open_stage_hand(self) -> None:
         """Draw the paper theatre's stage hand, the first time, and begin on it."""
         self._projects.leaving(lambda: self._work.draw_demo("stage hand", self._session.begin))

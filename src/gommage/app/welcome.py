@@ -41,9 +41,21 @@ THEATRE = (
         "theatre-stage-hand.png",
         "open_stage_hand",
     ),
+    (
+        "Passer-by",
+        "A camera in a hand; a man walks through, and the exposure drifts. Other frames show what he hides.",
+        "theatre-passer-by.png",
+        "open_passer_by",
+    ),
+    (
+        "Moth on a rod",
+        "A dolly past two backdrops; the lantern flickers, and where the rod is clamped no frame is clean.",
+        "theatre-moth.png",
+        "open_moth",
+    ),
 )
 PICTURE = QSize(144, 81)
-MOST_RECENT = 4
+MOST_RECENT = 3
 
 
 class Tile(QFrame):

@@ -358,6 +358,21 @@ def bench_follow(write: Path | None, pictures: Path | None) -> None:
     _show_table(trial_markdown(figures), write, "trials" if pictures is None else "trials on photographs")
 
 
+@bench.command("fill")
+@click.option("--write", type=click.Path(path_type=Path), help="Put the figures into this Markdown file.")
+@click.option("--alone", is_flag=True, help="Leave out the simpler ways to the same end.")
+def bench_fill(write: Path | None, alone: bool) -> None:
+    """Fill the passer-by and the moth on a rod from other frames, and judge that beside an oracle and simpler ways."""
+    from gommage.demo.fills import JOBS, fill_markdown, judged_fill
+
+    root, engine = Path(platformdirs.user_cache_dir("gommage")), Engine()
+    for name, job in JOBS.items():
+        click.echo(name, err=True)
+        demo = job.make(root)
+        figures = judged_fill(engine, job.fill(engine, demo), demo, job.frames, others=not alone)
+        _show_table(fill_markdown(figures), write, name)
+
+
 def _show_table(table: str, write: Path | None, mark: str) -> None:
     """Print a table, and put it into a file between its marks if that is wanted."""
     click.echo(table)

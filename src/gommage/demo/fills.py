@@ -6,7 +6,7 @@ import warnings
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from functools import lru_cache
-from typing import Protocol
+from typing import Any, Protocol
 
 import cv2
 import numpy as np
@@ -34,10 +34,19 @@ from gommage.core.engine import Engine, followed
 from gommage.core.geometry import Mapping, Points, Window
 from gommage.core.picture import Picture, luminance, resample
 from gommage.demo.filming import with_grain
-from gommage.demo.moth import SKY, TOWN, MothShot
-from gommage.demo.passer_by import WALL, PasserByShot
+from gommage.demo.moth import SKY, TOWN, MothShot, make_moth
+from gommage.demo.passer_by import WALL, PasserByShot, make_passer_by
 
-__all__ = ["FillFigures", "fill_figures", "fill_markdown", "moth_filled", "passer_by_filled", "ways_to_fill"]
+__all__ = [
+    "JOBS",
+    "FillFigures",
+    "fill_figures",
+    "fill_markdown",
+    "judged_fill",
+    "moth_filled",
+    "passer_by_filled",
+    "ways_to_fill",
+]
 
 KEY_EVERY = 4
 GROWN_PX = 5.0
@@ -339,6 +348,21 @@ def judged_fill(
                              lambda frame: engine.plate(shot.footage, frame))  # fmt: skip
     judged_on = lru_cache(maxsize=len(frames))(inside_of)
     return [fill_figures(name, demo, frames, judged_on, lru_cache(maxsize=2)(way)) for name, way in ways.items()]
+
+
+@dataclass(frozen=True, slots=True)
+class Job:
+    """A shot's job, and the frames that it is judged on: those on which the thing is in the middle of the picture."""
+
+    make: Callable[..., Any]
+    fill: Callable[[Engine, Any], Project]
+    frames: range
+
+
+JOBS = {
+    "passer-by": Job(make_passer_by, passer_by_filled, range(1016, 1030)),
+    "moth on a rod": Job(make_moth, moth_filled, range(1020, 1034)),
+}
 
 
 def fill_markdown(figures: list[FillFigures]) -> str:

@@ -9,6 +9,8 @@ from typing import Any
 
 from gommage.core.document import Footage, Project, Shot
 from gommage.demo.crosses import crosses_at, make_crosses
+from gommage.demo.moth import make_moth, moth_at
+from gommage.demo.passer_by import make_passer_by, passer_by_at
 from gommage.demo.reel import make_reel, reel_at
 from gommage.demo.shot import demo_at, make_demo
 from gommage.demo.stage_hand import make_stage_hand, stage_hand_at
@@ -44,4 +46,6 @@ SHOTS = {
     "crosses": TheatreShot("crosses", crosses_at, make_crosses),
     "old reel": TheatreShot("old reel", reel_at, make_reel),
     "stage hand": TheatreShot("stage hand", stage_hand_at, make_stage_hand),
+    "passer-by": TheatreShot("passer-by", passer_by_at, make_passer_by),
+    "moth on a rod": TheatreShot("moth on a rod", moth_at, make_moth),
 }

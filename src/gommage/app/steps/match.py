@@ -15,7 +15,7 @@ from PySide6.QtWidgets import QCheckBox, QHBoxLayout, QToolButton
 from gommage.app.look.controls import NameLine, Section, ValueRow, quiet, rule, tool_button
 from gommage.app.session import Session
 from gommage.app.steps.page import Advised, InHand, Page, next_step
-from gommage.core.document import Fix, Keyed, Keys, LightMatch, Shot, edits, value_at, with_key
+from gommage.core.document import Donors, Fix, Keyed, Keys, LightMatch, Shot, edits, value_at, with_key
 from gommage.core.engine import Engine, Priority, State, Step
 
 __all__ = ["FrameFacts", "MatchPage"]
@@ -154,6 +154,7 @@ class MatchPage(Page):
 
     def show_hand(self, hand: InHand) -> None:
         fix, frame = hand.fix, self.session.desk.frame
+        self.light.setVisible(fix is None or not isinstance(fix.fill, Donors))
         for widget in (self.light, self.by_hand, self.grain, self.own_edge, self.blur):
             widget.setEnabled(fix is not None)
         self.title.setText(fix.name if fix is not None else "Nothing to match yet")
@@ -196,7 +197,10 @@ class MatchPage(Page):
     def _on_facts(self, frame: int, facts: FrameFacts) -> None:
         if self.session.desk.frame != frame:
             return  # an answer for a frame that was left meanwhile is dropped
-        if facts.stops is None:
+        fix = self._fix()
+        if fix is not None and isinstance(fix.fill, Donors):
+            self.stops.setText("Each frame that is taken from is lit by itself.")
+        elif facts.stops is None:
             self.stops.setText("No light found on this frame.")
         else:
             red, green, blue = facts.stops

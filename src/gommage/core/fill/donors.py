@@ -68,7 +68,7 @@ RIM_PX = 9
 POINTS_TO_CHOOSE_BY, WORTH = 1500, 0.3
 MOST_BLURRIER_PX = 0.7
 ON_PLANE, MIXED_PX, EDGE_SOFT_PX = 0.99, 1, 0.6
-GRAIN_LEFT = 0.4
+GRAIN_LEFT = 0.3
 """An average of N donors keeps about 0.6 of a donor's variance over N, sampling between pixels counted; of that some is
 the same on the frames beside it, and not alive: so much is counted."""
 
