@@ -46,7 +46,7 @@ shots: $(VENV)/.runtime
 	QT_QPA_PLATFORM=offscreen $(BIN)/python tools/screenshots.py docs/screenshots
 
 journeys: $(VENV)/.developer
-	GOMMAGE_JOURNEYS=whole QT_QPA_PLATFORM=offscreen $(BIN)/python -m pytest tests/app/test_crosses.py tests/app/test_reel.py tests/app/test_stage_hand.py
+	GOMMAGE_JOURNEYS=whole QT_QPA_PLATFORM=offscreen $(BIN)/python -m pytest tests/app/test_crosses.py tests/app/test_reel.py tests/app/test_stage_hand.py tests/app/test_passer_by.py
 	$(BIN)/python tools/journeys.py docs/journeys.md
 
 requirements:
