@@ -51,7 +51,7 @@ __all__ = [
 KEY_EVERY = 4
 GROWN_PX = 5.0
 SOFTNESS = Softness(outwards_px=4.0)
-MEDIAN_FRAMES = 16
+MEDIAN_FRAMES, ROOM_PX = 16, 20
 SOFT_PX = 2.0
 """What is coarser than this is flicker, what is finer is grain."""
 
@@ -243,20 +243,31 @@ def ways_to_fill(
 
     All but the first are told the true motion, and lay their fill into the same cover.
     """
-
-    def laid(frame: int, fill: Picture, alpha: Picture) -> Picture:
-        return np.asarray(plate_of(frame) * (1 - alpha[..., None]) + fill * alpha[..., None], np.float32)
-
     plate_of, alpha_of = lru_cache(maxsize=64)(plate_of), lru_cache(maxsize=64)(alpha_of)
 
     @lru_cache(maxsize=64)
-    def brought(frame: int, other: int) -> tuple[Picture, NDArray[np.bool_]]:
-        """Return another frame on this one, and where it shows the background."""
+    def box(frame: int) -> Window:
+        """Return the window of the cover, with some room around."""
+        rows, columns = np.nonzero(alpha_of(frame) > 0)
         shape = alpha_of(frame).shape
-        window = Window.of(shape[1], shape[0])
+        found = Window(int(columns.min()), int(rows.min()), int(columns.max()) + 1, int(rows.max()) + 1)
+        return found.grown(ROOM_PX) & Window.of(shape[1], shape[0])
+
+    def laid(frame: int, fill: Picture, *, hard: bool = False) -> Picture:
+        """Return the frame with a fill of the box laid into its cover."""
+        out, at = plate_of(frame).copy(), box(frame).slices
+        alpha = alpha_of(frame)[at][..., None]
+        out[at] += (fill - out[at]) * ((alpha > 0).astype(np.float32) if hard else alpha)
+        return out
+
+    @lru_cache(maxsize=64)
+    def brought(frame: int, other: int) -> tuple[Picture, NDArray[np.bool_]]:
+        """Return another frame on the box of this one, and where it shows the background."""
+        window = box(frame)
+        shape = window.height, window.width
         pixels, clean = np.zeros((*shape, 3), np.float32), np.zeros(shape, bool)
         for motion, seen in demo.planes(frame, other):
-            where = np.ones(shape, bool) if seen is None else seen > 0.5
+            where = np.ones(shape, bool) if seen is None else seen[window.slices] > 0.5
             moved = resample(plate_of(other), motion, window)
             hidden = resample((alpha_of(other) > 0).astype(np.float32), motion, window).pixels
             pixels[where] = moved.pixels[where]
@@ -264,10 +275,10 @@ def ways_to_fill(
         return pixels, clean
 
     def inpainted(frame: int) -> Picture:
-        hole = (alpha_of(frame) > 0).astype(np.uint8)
-        seen = (np.clip(plate_of(frame), 0, 1) ** (1 / 2.4) * 255 + 0.5).astype(np.uint8)
+        hole = (alpha_of(frame)[box(frame).slices] > 0).astype(np.uint8)
+        seen = (np.clip(plate_of(frame)[box(frame).slices], 0, 1) ** (1 / 2.4) * 255 + 0.5).astype(np.uint8)
         fill = (cv2.inpaint(seen, hole, 5, cv2.INPAINT_TELEA).astype(np.float32) / 255) ** 2.4
-        return laid(frame, fill, (alpha_of(frame) > 0).astype(np.float32))
+        return laid(frame, fill, hard=True)
 
     def median(frame: int) -> Picture:
         stack = []
@@ -278,10 +289,10 @@ def ways_to_fill(
         with warnings.catch_warnings():
             warnings.simplefilter("ignore", RuntimeWarning)  # where no frame shows it there is nothing
             fill = np.nanmedian(np.stack(stack), axis=0)
-        return laid(frame, np.where(np.isfinite(fill), fill, plate_of(frame)), alpha_of(frame))
+        return laid(frame, np.where(np.isfinite(fill), fill, plate_of(frame)[box(frame).slices]))
 
     def nearest(frame: int) -> Picture:
-        alpha, plate = alpha_of(frame), plate_of(frame)
+        alpha, plate = alpha_of(frame)[box(frame).slices], plate_of(frame)[box(frame).slices]
         fill, missing = plate.copy(), alpha > 0
         ring = cv2.dilate(missing.view(np.uint8), np.ones((25, 25), np.uint8)).view(bool) & ~missing
         for other in sorted(frames, key=lambda one: abs(one - frame))[1:]:
@@ -295,17 +306,17 @@ def ways_to_fill(
             missing &= ~clean
             if not missing.any():
                 break
-        return laid(frame, fill, alpha)
+        return laid(frame, fill)
 
     def still(frame: int) -> Picture:
         home = frames[len(frames) // 2]
-        shape = alpha_of(frame).shape
-        window = Window.of(shape[1], shape[0])
-        fill = np.zeros((*shape, 3), np.float32)
+        window = box(frame)
+        fill = np.zeros((window.height, window.width, 3), np.float32)
+        painted = demo.clean(home)
         for motion, seen in demo.planes(frame, home):
-            where = np.ones(shape, bool) if seen is None else seen > 0.5
-            fill[where] = resample(demo.clean(home), motion, window).pixels[where]
-        return laid(frame, fill, (alpha_of(frame) > 0).astype(np.float32))
+            where = np.ones(fill.shape[:2], bool) if seen is None else seen[window.slices] > 0.5
+            fill[where] = resample(painted, motion, window).pixels[where]
+        return laid(frame, fill, hard=True)
 
     return {
         "inpainting of each frame": inpainted,

@@ -87,7 +87,10 @@ def take(  # type: ignore[no-untyped-def]
 def take_at(  # type: ignore[no-untyped-def]
     coefficients, at, field, wanted, bounds, blocked, corner, across, down, number, values, which, count
 ):
-    """Do the same where `field` (h, w, 2) float64 says the places, NaN where there is none; see `take`."""
+    """Do the same where `field` (h, w, 2) float64 says the places, NaN where there is none; see `take`.
+
+    What is done with a place is written down twice: called, it takes twice as long.
+    """
     slots, high, broad = values.shape[2], blocked.shape[0], blocked.shape[1]
     least_u, least_v, most_u, most_v = bounds[0], bounds[1], bounds[2], bounds[3]
     corner_x, corner_y, at_x, at_y = corner[0], corner[1], at[0] + 0.5, at[1] + 0.5
