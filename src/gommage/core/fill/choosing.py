@@ -25,6 +25,7 @@ __all__ = [
     "Seen",
     "blocked_of",
     "is_clean_at",
+    "mixed_alike",
     "places_of",
     "points_at",
     "scaled_back",
@@ -33,8 +34,9 @@ __all__ = [
 
 Mask = NDArray[np.bool_]
 Check = Callable[[], None]
-COVERED, EDGE_PX = 1 / 64, 2
-"""What is covered by more than this is not taken, nor what is this near to the edge of a plane in front."""
+COVERED, EDGE_PX, MIXED_PX, ALIKE_PX = 1 / 64, 2, 1, 2.0
+"""What is covered by more than this is not taken, nor what is so near to the edge of a plane in front. Where nothing
+else is there it is, up to so far inside, from frames on which the two have moved apart by little: mixed alike."""
 
 
 class DonorAt(Record, frozen=True):
@@ -50,6 +52,8 @@ class DonorAt(Record, frozen=True):
         Where planes in front of this one are seen there.
     excess_px : float
         How much more it is blurred than the frame.
+    apart_px : float
+        How far planes in front have gone from this one between it and the frame.
     """
 
     frame: int
@@ -57,6 +61,7 @@ class DonorAt(Record, frozen=True):
     blocked: tuple[MatteAt, ...]
     nearer: tuple[MatteAt, ...]
     excess_px: float = 0.0
+    apart_px: float = 0.0
 
 
 class PlaneAt(Record, frozen=True):
@@ -95,8 +100,11 @@ class Blocked:
         return clean
 
 
-def blocked_of(donor: DonorAt, footage: Footage, scene: Scene) -> Blocked:
-    """Return what may not be taken from a donor: what is covered, by a pixel more, and what planes in front hide."""
+def blocked_of(donor: DonorAt, footage: Footage, scene: Scene, *, is_strict: bool = True) -> Blocked:
+    """Return what may not be taken from a donor: what is covered, by a pixel more, and what planes in front hide.
+
+    If it is strict, so is what lies near the edge of these; else what is mixed there may be taken.
+    """
 
     def make() -> Blocked:
         bounds = footage.bounds.scaled(scene.scale)
@@ -106,16 +114,21 @@ def blocked_of(donor: DonorAt, footage: Footage, scene: Scene) -> Blocked:
         ]
         window = reduce(or_, [one for one in reaches if not one.is_empty], Window(0, 0, 0, 0))
         found = np.zeros((window.height, window.width), np.uint8)
-        for mattes, grown_px in ((donor.blocked, 1), (donor.nearer, EDGE_PX)):
+        for mattes, grown_px in ((donor.blocked, 1), (donor.nearer, EDGE_PX if is_strict else -MIXED_PX)):
             here = np.zeros_like(found)
             for matte in mattes if found.size else ():
                 here |= (scene.matte(footage, matte, window) > COVERED).view(np.uint8)
             if here.any():
-                side = 2 * grown_px + 1
-                found |= cv2.dilate(here, np.ones((side, side), np.uint8))
+                kernel = np.ones((2 * abs(grown_px) + 1,) * 2, np.uint8)
+                found |= cv2.dilate(here, kernel) if grown_px > 0 else cv2.erode(here, kernel)
         return Blocked(window, found.view(bool))
 
-    return scene.kept(("blocked", footage, donor.blocked, donor.nearer), make)
+    return scene.kept(("blocked", footage, donor.blocked, donor.nearer, is_strict), make)
+
+
+def mixed_alike(donors: tuple[DonorAt, ...]) -> tuple[DonorAt, ...]:
+    """Return the donors on which the edges of planes in front show what they show on the frame."""
+    return tuple(donor for donor in donors if donor.nearer and donor.apart_px <= ALIKE_PX)
 
 
 def scaled_back(donor: DonorAt, scale: float) -> Mapping:
@@ -136,15 +149,15 @@ def points_at(places: tuple[NDArray[np.int64], NDArray[np.int64]], window: Windo
     return np.stack([places[1] + (window.left + 0.5), places[0] + (window.top + 0.5)], axis=1)
 
 
-def is_clean_at(donor: DonorAt, footage: Footage, scene: Scene, points: Points) -> Mask:
-    """Return which of some points of the frame a donor shows."""
+def is_clean_at(donor: DonorAt, footage: Footage, scene: Scene, points: Points, *, is_strict: bool = True) -> Mask:
+    """Return which of some points of the frame a donor shows; see `blocked_of`."""
     there = scaled_back(donor, scene.scale)(points)
     bounds = footage.bounds.scaled(scene.scale)
     above, below = there > (bounds.left, bounds.top), there < (bounds.right, bounds.bottom)
     clean: Mask = np.asarray((above & below).all(axis=1))
     inside = clean.copy()
     if inside.any():
-        clean[inside] = blocked_of(donor, footage, scene).is_clean(there[inside])
+        clean[inside] = blocked_of(donor, footage, scene, is_strict=is_strict).is_clean(there[inside])
     return clean
 
 
@@ -209,15 +222,17 @@ def seen_elsewhere(
             on_plane = scene.matte(footage, plane.extent, window)[rows, columns] > 0.5
         first, many = np.zeros((2, len(points)), np.int32)
         wanted: NDArray[np.intp] = np.flatnonzero(on_plane)
-        for donor in plane.donors:
-            check()
-            if not len(wanted):
-                break
-            shown = wanted[is_clean_at(donor, footage, scene, points[wanted])]
-            first[shown[many[shown] == 0]] = donor.frame
-            many[shown] += 1
-            if enough is not None:
-                wanted = wanted[many[wanted] < enough]
+        for is_strict in (True, False):
+            for donor in plane.donors if is_strict else mixed_alike(plane.donors):
+                check()
+                if not len(wanted):
+                    break
+                shown = wanted[is_clean_at(donor, footage, scene, points[wanted], is_strict=is_strict)]
+                first[shown[many[shown] == 0]] = donor.frame
+                many[shown] += 1
+                if enough is not None:
+                    wanted = wanted[many[wanted] < enough]
+            wanted = wanted[many[wanted] == 0]
         lies_on[rows[on_plane], columns[on_plane]] = index
         given = on_plane & (many > 0)
         frame[rows[given], columns[given]] = first[given]

@@ -9,7 +9,7 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from gommage.core.cover import MatteAt, matte_on, reach_of
+from gommage.core.cover import MappingOf, MatteAt, matte_on, reach_of
 from gommage.core.document import (
     Donors,
     DonorSide,
@@ -32,6 +32,7 @@ from gommage.core.fill.choosing import (
     PlaneAt,
     blocked_of,
     is_clean_at,
+    mixed_alike,
     places_of,
     points_at,
     scaled_back,
@@ -118,6 +119,8 @@ def donors_at(fill: Donors, shot: Shot, fix: Fix, frame: int) -> DonorsAt | None
     """Return the donors of a frame, or None where none of the surfaces is."""
     planes: list[PlaneAt] = []
     mapping_of = mappings_of(shot)
+    cover = matte_on(shot, fix.cover, frame)
+    middle = reach_of(cover, shot.footage.bounds).corners.mean(axis=0)
     surfaces = [shot.surface(surface_id) for surface_id in fill.surface_ids]
     for number, surface in enumerate(surfaces):
         here = mapping_of(surface.id, frame)
@@ -127,7 +130,8 @@ def donors_at(fill: Donors, shot: Shot, fix: Fix, frame: int) -> DonorsAt | None
         for other in _nearest_first(fill, shot.footage, frame):
             there = mapping_of(surface.id, other)
             if there is not None:
-                nearer = tuple(_reach_on(shot, one, other) for one in surfaces[number + 1 :])
+                in_front = surfaces[number + 1 :]
+                nearer = tuple(_reach_on(shot, one, other) for one in in_front)
                 donors.append(
                     DonorAt(
                         frame=other,
@@ -135,6 +139,7 @@ def donors_at(fill: Donors, shot: Shot, fix: Fix, frame: int) -> DonorsAt | None
                         blocked=blocked_on(shot, other),
                         nearer=tuple(one for one in nearer if one is not None),
                         excess_px=excess_px(passing_of(mapping_of, surface, other), passing),
+                        apart_px=_apart_px(then(there.inverse(), here), in_front, mapping_of, frame, other, middle),
                     )
                 )
         if donors:
@@ -142,13 +147,25 @@ def donors_at(fill: Donors, shot: Shot, fix: Fix, frame: int) -> DonorsAt | None
             planes.append(PlaneAt(surface_id=surface.id, extent=extent, donors=tuple(donors), passing=passing))
     if not planes:
         return None
-    cover = matte_on(shot, fix.cover, frame)
     rest = plates_at(Plates(plate_ids=fill.rest_plate_ids), shot, fix, frame) if fill.rest_plate_ids else None
     others = tuple(matte for matte in blocked_on(shot, frame) if matte != cover)
     return DonorsAt(
         footage=shot.footage, frame=frame, cover=cover, others=others, planes=tuple(planes), reach_px=fill.reach_px,
         rest=rest,
     )  # fmt: skip
+
+
+def _apart_px(
+    frame_from_donor: Mapping, in_front: list[Surface], mapping_of: MappingOf, frame: int, other: int, place: Points
+) -> float:
+    """Return how far apart surfaces in front and one behind them have gone at a place between two frames."""
+    found = 0.0
+    for surface in in_front:
+        here, there = mapping_of(surface.id, frame), mapping_of(surface.id, other)
+        if here is not None and there is not None:
+            donor = frame_from_donor.inverse()(place[None])
+            found = max(found, float(np.hypot(*(then(there.inverse(), here)(donor) - place)[0])))
+    return found
 
 
 def surfaces_behind(shot: Shot, fix: Fix) -> tuple[str, ...]:
@@ -302,6 +319,10 @@ def _plane(
     if empty.any():
         rest = (everywhere[0][empty], everywhere[1][empty])
         _take(tuple(passed), rest, 1, 0.0, at, scene, ring, stack, lights, check)
+        left = stack.has(rest) == 0
+        if left.any():
+            mixed = (rest[0][left], rest[1][left])
+            _take(mixed_alike(plane.donors), mixed, 1, 0.0, at, scene, ring, stack, lights, check, is_strict=False)
     found = stack.gathered()
     shown = found.count > 0
     both = place.known[inner] & known[inner] & shown
@@ -325,7 +346,7 @@ def _wider(mask: Mask, by_px: int) -> Mask:
 
 def _take(
     donors: tuple[DonorAt, ...], places: Places, enough: int, worth: float, at: DonorsAt, scene: Scene, ring: Ring,
-    stack: Stack, lights: dict[int, LightBetween], check: Check,
+    stack: Stack, lights: dict[int, LightBetween], check: Check, is_strict: bool = True,
 ) -> list[DonorAt]:  # fmt: skip
     """Take from donors in turn until some places have enough; returns those that were passed.
 
@@ -339,24 +360,25 @@ def _take(
         lacks = count < enough
         if not lacks.any():
             break
-        gives = is_clean_at(donor, at.footage, scene, points[lacks]).sum()
+        gives = is_clean_at(donor, at.footage, scene, points[lacks], is_strict=is_strict).sum()
         is_too_blurred = bool(worth) and donor.excess_px * scene.scale > MOST_BLURRIER_PX
         if not gives or is_too_blurred or gives < worth * min(len(points), 4 * lacks.sum()):
             passed.append(donor)
             continue
-        _bring(donor, at, scene, ring, stack, lights)
+        _bring(donor, at, scene, ring, stack, lights, is_strict)
         count = stack.has(places)
     return passed
 
 
 def _bring(
-    donor: DonorAt, at: DonorsAt, scene: Scene, ring: Ring, stack: Stack, lights: dict[int, LightBetween]
-) -> None:
+    donor: DonorAt, at: DonorsAt, scene: Scene, ring: Ring, stack: Stack, lights: dict[int, LightBetween],
+    is_strict: bool,
+) -> None:  # fmt: skip
     """Take from a donor what is lacking, in place and light of the frame."""
     mapping = scaled_back(donor, scene.scale)
     bounds = at.footage.bounds.scaled(scene.scale)
     picture = scene.plate(at.footage, donor.frame, bounds)
-    blocked = blocked_of(donor, at.footage, scene)
+    blocked = blocked_of(donor, at.footage, scene, is_strict=is_strict)
     if len(ring):
         ringed = mapping(ring.points)
         on_both = blocked.is_clean(ringed) & _is_inside(ringed, bounds)
