@@ -48,7 +48,7 @@ PLAIN = {
 }  # fmt: skip
 PATIENCE_S = 120
 VIEWS = (
-    "start", "follow", "pins", "sheet", "cover", "hold_out", "mould", "keys", "fill", "other_frames", "donor_map",
+    "start", "follow", "pins", "sheet", "cover", "hold_out", "mould", "fill", "other_frames", "donor_map",
     "merged", "paint", "strokes", "match", "check", "light_theme", "open_footage", "render", "recover",
 )  # fmt: skip
 
@@ -226,12 +226,6 @@ class Photographer:
         settle(self.window)
         self.window.stage.refresh()
 
-    def keys(self) -> None:
-        """Show keys changed over marked frames, with those that a change reaches."""
-        self.crosses(look=Look.OUTSIDE, slot=Slot.HOLD_OUTS, part_id="hair-left", tool="edit", reach=Reach.MARKED)
-        self.window.session.set_desk(marked=(1035, 1078), keys=(1041, 1061))
-        self.window.viewer.show_around(570, 560, 1.6)
-
     def reel(self, frame: int, **changes: object) -> None:
         """Begin a view of the old reel, painted on."""
         window = self.window
@@ -290,7 +284,7 @@ class Photographer:
 
     def other_frames(self) -> None:
         """Show moth and rod gone, wiped against the plate, and the lane of what is seen elsewhere."""
-        self.moth(look=Look.RESULT, tool="hand", has_wipe=True, wipe=0.42)
+        self.moth(look=Look.RESULT, tool="hand", has_wipe=True, wipe=0.35)
 
     def donor_map(self) -> None:
         """Show from which frame each pixel comes, and what no frame shows."""
