@@ -18,6 +18,7 @@ from gommage.core.document import (
     Track,
 )
 from gommage.core.engine import Engine
+from gommage.core.fill import donors
 from gommage.core.geometry import Window, shift
 from gommage.core.picture import resample
 from gommage.core.picture.writing import write_still
@@ -144,3 +145,13 @@ def test_at_half_size_it_is_the_same_fill(engine, shot):
     off = (half - truth)[top + 2 : bottom - 2, left + 2 : right - 2]
     assert np.abs(off.mean()) < 0.003
     assert off.std() < GRAIN
+
+
+def test_a_very_large_hole_is_filled_band_by_band(engine, shot, monkeypatch):
+    """Next to the same: donors are chosen anew in each band."""
+    whole, where = engine.result(shot, MIDDLE), inner(MIDDLE)
+    monkeypatch.setattr(donors, "MOST_PIXELS", 64 * 34)
+    banded = Engine(10**9).result(shot, MIDDLE)
+    assert np.abs(banded - whole)[where].mean() < GRAIN / 4
+    oracle = clean(MIDDLE) + np.random.default_rng(9).normal(0, GRAIN, clean(MIDDLE).shape)
+    assert psnr(banded[where], clean(MIDDLE)[where]) > psnr(oracle[where], clean(MIDDLE)[where]) - 1

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import cv2
 import numpy as np
@@ -62,11 +62,12 @@ __all__ = ["DonorsAt", "donors_at", "fill_from_donors", "surfaces_behind"]
 
 Mask = NDArray[np.bool_]
 Check = Callable[[], None]
-EACH_UP_TO, THEN_BY = 12, 1.12
+EACH_UP_TO, THEN_BY = 12, 1.2
 """Every frame that is so near is looked at, then ever fewer: each so many times as far as the one before."""
 SPLINE_TAPS, SPLINE_REACH_PX = 9, 8
 RIM_PX = 9
 POINTS_TO_CHOOSE_BY, WORTH = 1500, 0.3
+MOST_PIXELS = 1_500_000
 MOST_BLURRIER_PX = 0.7
 ON_PLANE, MIXED_PX, EDGE_SOFT_PX = 0.99, 1, 0.6
 GRAIN_LEFT = 0.3
@@ -219,15 +220,18 @@ def fill_from_donors(at: DonorsAt, scene: Scene, window: Window, check: Check = 
     pixels = place.frame[place.window.within(place.wide)].copy()  # what no frame shows stays as it is
     count, valid = np.zeros((2, place.window.height, place.window.width), np.float32)
     lights: dict[int, LightBetween] = {}
-    for plane in at.planes:
-        found = _plane(plane, at, scene, place, lights, check)
-        if found is None:
-            continue
-        there = (found[0].count > 0).astype(np.float32)
-        share = there if found[1] is None else found[1] * there
-        pixels += (found[0].pixels - pixels) * share[..., None]
-        count += (found[0].count - count) * share
-        valid = np.maximum(valid, share)
+    for band in place.bands():
+        inner = band.window.within(place.window)
+        out, many, known = pixels[inner], count[inner], valid[inner]  # parts of these, changed in place
+        for plane in at.planes:
+            found = _plane(plane, at, scene, band, lights, check)
+            if found is None:
+                continue
+            there = (found[0].count > 0).astype(np.float32)
+            share = there if found[1] is None else found[1] * there
+            out += (found[0].pixels - out) * share[..., None]
+            many += (found[0].count - many) * share
+            np.maximum(known, share, out=known)
     lacking = np.sqrt(np.clip(1 - GRAIN_LEFT / np.maximum(count, 1), 0, 1)).astype(np.float32)
     lacking[count == 0] = 0
     if at.rest is not None and (valid < 1).any():
@@ -265,6 +269,14 @@ class _Place:
     known: Mask
     window: Window
     wanted: Mask
+
+    def bands(self) -> Iterator[_Place]:
+        """Yield it in bands, from the top down: what is gathered of a very large hole at once would not fit."""
+        window, rows = self.window, max(MOST_PIXELS // max(self.window.width, 1), 64)
+        for top in range(window.top, window.bottom, rows):
+            band = Window(window.left, top, window.right, min(top + rows, window.bottom))
+            wanted = np.ascontiguousarray(self.wanted[band.within(window)])
+            yield replace(self, window=band, wanted=wanted)
 
     @classmethod
     def of(cls, at: DonorsAt, scene: Scene) -> _Place:
