@@ -14,7 +14,7 @@ from gommage.core.document import Donors, DonorSide, FromPicture, Merged, Painte
 from gommage.core.engine import Look, Step
 from gommage.core.picture.writing import write_still
 from gommage.demo.editor import paint_dot
-from tests.app.driving import ALT, SHIFT, activate, find, press
+from tests.app.driving import ALT, SHIFT, activate, at_view, find, move, press
 from tests.conftest import settle, wait_until
 from tests.fill.test_donors import MIDDLE, clean, filmed, inner
 
@@ -156,3 +156,17 @@ def test_a_picture_that_says_nothing_asks_for_its_frame(filling, tmp_path, monke
     settle(filling)
     assert asked == [1007]
     assert filling.shot.clean_plates[0].home_frame == 1005
+
+
+def test_the_map_tells_the_frame_under_the_pen(filling):
+    press(filling, (Qt.Key.Key_P, SHIFT))
+    press(filling, Qt.Key.Key_P)
+    settle(filling)
+    rows, columns = inner(MIDDLE)
+    place = at_view(filling, ((columns.start + columns.stop) / 2, (rows.start + rows.stop) / 2))
+    move(filling.viewer, place)
+    words = find(filling, QLabel, "Value under the pen").text()
+    assert " could give it" in words
+    frame = int(words.split("from ")[1].split(",")[0])
+    assert frame in filling.shot.footage.frames
+    assert frame != MIDDLE

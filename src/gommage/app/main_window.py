@@ -37,6 +37,7 @@ from gommage.app.look.theme import DARK, LIGHT, apply_theme, icon, tabular_font
 from gommage.app.menus import build_menus, what_is_on, what_is_there
 from gommage.app.paint_commands import PaintCommands
 from gommage.app.picture.stage import Stage
+from gommage.app.picture.under_pen import told_under_pen
 from gommage.app.picture.viewbar import ViewBar
 from gommage.app.picture.viewer import Viewer
 from gommage.app.plate_commands import PlateCommands
@@ -383,14 +384,7 @@ class MainWindow(QMainWindow):
         if ground.shot is None or ground.look is Look.SHEET:
             return
         px, py = ground.view_from_frame.inverse()(np.array([x, y]))
-        words = f"{px:.0f}, {py:.0f}"
-        if ground.look in (Look.RESULT, Look.PLATE):
-            of_plate = ground.look is Look.PLATE
-            colour = self.session.engine.value_if_there(ground.shot, ground.frame, px, py, of_plate=of_plate)
-            if colour is not None:
-                red, green, blue = colour
-                words += f"   {red:.3f}  {green:.3f}  {blue:.3f}"
-        self.value.setText(words)
+        self.value.setText(told_under_pen(self.session.engine, ground, float(px), float(py)))
 
     # -- the window's own actions ---------------------------------------------------------------------------
 

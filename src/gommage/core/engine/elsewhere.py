@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Hashable
 from typing import Any
 
 import numpy as np
@@ -13,12 +13,12 @@ from gommage.core.engine.inputs import inputs_at
 from gommage.core.engine.pictures import NOTHING_IN_HAND, Pictures, ShotScene
 from gommage.core.fill import DonorsAt, Seen, seen_elsewhere
 from gommage.core.geometry import Window
-from gommage.core.picture import Picture
+from gommage.core.picture import Picture, scale_of
 
-__all__ = ["donor_map", "donors_of", "elsewhere_at", "shares_seen", "striped"]
+__all__ = ["donor_map", "donors_of", "elsewhere_at", "shares_seen", "striped", "told_of_place"]
 
 Check = Callable[[], None]
-SHARE_LEVEL = 3
+MOST_LEVELS, SHARE_LEVEL = 6, 3
 """A figure of the whole cover is told by an eighth of the size."""
 NEAR, FAR, FULL_FRAMES = 0.03, 0.6, 64
 """How bright the map is for the next frame, and for one so many frames away or more."""
@@ -40,9 +40,26 @@ def elsewhere_at(
         scene = ShotScene(cache, pictures, level, None, NOTHING_IN_HAND, check)
         return seen_elsewhere(at.planes, at.cover, at.footage, scene, check, enough)
 
-    name = ("elsewhere", at.footage, at.cover, at.planes, level, enough)
-    found: Seen = cache.get_or_make(name, look, check)
+    found: Seen = cache.get_or_make(_name_of(at, level, enough), look, check)
     return found
+
+
+def _name_of(at: DonorsAt, level: int, enough: int | None = None) -> Hashable:
+    return "elsewhere", at.footage, at.cover, at.planes, level, enough
+
+
+def told_of_place(cache: Cache, at: DonorsAt, x: float, y: float) -> str:
+    """Return from which frame a place of a frame comes, in words, as far as that was looked at already."""
+    for level in range(MOST_LEVELS + 1):
+        seen: Seen | None = cache.get(_name_of(at, level))
+        if seen is None:
+            continue
+        column, row = int(x * scale_of(level)) - seen.window.left, int(y * scale_of(level)) - seen.window.top
+        if not (0 <= row < seen.hole.shape[0] and 0 <= column < seen.hole.shape[1] and seen.hole[row, column]):
+            return ""
+        count = int(seen.count[row, column])
+        return f"from {seen.frame[row, column]}, {count} could give it" if count else "no frame shows it"
+    return ""
 
 
 def shares_seen(

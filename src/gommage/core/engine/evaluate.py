@@ -11,7 +11,7 @@ from gommage.core.check import FrameMeasures
 from gommage.core.cover import matte_on
 from gommage.core.document import CleanPlate, Donors, Fix, Footage, Matte, Shot, Surface
 from gommage.core.engine.cache import Cache, default_budget_bytes
-from gommage.core.engine.elsewhere import donors_of, elsewhere_at, shares_seen
+from gommage.core.engine.elsewhere import donors_of, elsewhere_at, shares_seen, told_of_place
 from gommage.core.engine.inputs import frame_inputs, grain_of_surface, inputs_at, matte_inputs
 from gommage.core.engine.measuring import measured
 from gommage.core.engine.patches import Patch, Patches
@@ -193,6 +193,11 @@ class Engine:
         """Return where else what a fix hides on a frame is seen; None if it is not filled from donors there."""
         at = donors_of(shot, fix, frame)
         return None if at is None else elsewhere_at(self.cache, self.pictures, at, level_of(scale), check)
+
+    def told_of_place(self, shot: Shot, fix: Fix, frame: int, x: float, y: float) -> str:
+        """Return from which frame a place comes that a fix fills from donors, in words; nothing is computed."""
+        at = donors_of(shot, fix, frame)
+        return "" if at is None else told_of_place(self.cache, at, x, y)
 
     def surface_of_rest(self, shot: Shot, fix: Fix, frame: int, check: Check = _never) -> str:
         """Return the surface on which most lies of what no frame shows; empty if everything is seen."""
