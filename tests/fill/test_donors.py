@@ -155,3 +155,15 @@ def test_a_very_large_hole_is_filled_band_by_band(engine, shot, monkeypatch):
     assert np.abs(banded - whole)[where].mean() < GRAIN / 4
     oracle = clean(MIDDLE) + np.random.default_rng(9).normal(0, GRAIN, clean(MIDDLE).shape)
     assert psnr(banded[where], clean(MIDDLE)[where]) > psnr(oracle[where], clean(MIDDLE)[where]) - 1
+
+
+def test_a_donor_that_cannot_be_read_is_left_out(tmp_path):
+    """Cut-off files beside the frame: the others fill it."""
+    broken = filmed(tmp_path)
+    for frame in (MIDDLE - 5, MIDDLE + 5):
+        file = tmp_path / f"pan.{frame}.exr"
+        file.write_bytes(file.read_bytes()[:900])
+    where = inner(MIDDLE)
+    result = Engine(10**9).result(broken, MIDDLE)
+    oracle = clean(MIDDLE) + np.random.default_rng(9).normal(0, GRAIN, clean(MIDDLE).shape)
+    assert psnr(result[where], clean(MIDDLE)[where]) > psnr(oracle[where], clean(MIDDLE)[where]) - 1

@@ -15,6 +15,7 @@ from gommage.core.fill import left_over_motion, ring_points
 from gommage.core.geometry import IDENTITY, around, then
 from gommage.core.match import Grain, measure_grain
 from gommage.core.picture import Filter, resample
+from gommage.errors import FootageError
 
 __all__ = ["measured_grain"]
 
@@ -42,7 +43,10 @@ def measured_grain(pictures: Pictures, inputs: GrainInputs, check: Check) -> Gra
     reach = window.grown(REACH_PX) & bounds
     for number, (frame, mapping) in enumerate(inputs.neighbours, 1):
         check()
-        picture = pictures.plate(footage, frame, 0, check)[reach.slices]
+        try:
+            picture = pictures.plate(footage, frame, 0, check)[reach.slices]
+        except FootageError:
+            continue  # the others tell enough
         there = mapping(points.points)
         above, below = there > (reach.left, reach.top), there < (reach.right, reach.bottom)
         clean: NDArray[np.bool_] = np.asarray((above & below).all(axis=1))

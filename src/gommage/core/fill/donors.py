@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator
+from contextlib import suppress
 from dataclasses import dataclass, replace
 
 import cv2
@@ -57,6 +58,7 @@ from gommage.core.geometry import IDENTITY, Mapping, Points, Window, around, spa
 from gommage.core.match import apply_light, match_light
 from gommage.core.paint import CanvasKey
 from gommage.core.picture import Picture, Splines, sampled_at, whole_steps
+from gommage.errors import FootageError
 
 __all__ = ["DonorsAt", "donors_at", "fill_from_donors", "surfaces_behind"]
 
@@ -377,7 +379,8 @@ def _take(
         if not gives or is_too_blurred or gives < worth * min(len(points), 4 * lacks.sum()):
             passed.append(donor)
             continue
-        _bring(donor, at, scene, ring, stack, lights, is_strict)
+        with suppress(FootageError):  # a frame that cannot be read gives nothing; it says so itself when one goes there
+            _bring(donor, at, scene, ring, stack, lights, is_strict)
         count = stack.has(places)
     return passed
 

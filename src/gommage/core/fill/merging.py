@@ -17,6 +17,7 @@ from gommage.core.fill.scene import Scene
 from gommage.core.geometry import Points, Window, around, spanning, then
 from gommage.core.paint import CanvasKey
 from gommage.core.picture import Picture, Splines, sampled_at
+from gommage.errors import FootageError
 
 __all__ = ["MERGED_AT_ONCE", "merged_from", "merged_window", "merge"]
 
@@ -165,7 +166,10 @@ def _lights(key: CanvasKey, scene: Scene, check: Check, told: Callable[[float], 
         if not clean.any():
             continue
         there = scaled_back(donor, scene.scale)(points[clean])
-        seen = np.log(np.maximum(sampled_at(scene.plate(key.footage, donor.frame, bounds), there), DARKEST))
+        try:
+            seen = np.log(np.maximum(sampled_at(scene.plate(key.footage, donor.frame, bounds), there), DARKEST))
+        except FootageError:
+            continue  # it says so itself when one goes there; without a light it is left out
         if found:
             if both.sum() < LEAST_POINTS:
                 continue
