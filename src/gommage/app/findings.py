@@ -6,6 +6,7 @@ from collections.abc import Hashable
 
 from gommage.core.check import FrameMeasures
 from gommage.core.document import Shot
+from gommage.core.match import Stops
 
 __all__ = ["Findings", "donors_key", "measured_key"]
 
@@ -17,10 +18,11 @@ class Findings:
         self._measures: dict[Hashable, tuple[FrameMeasures, ...]] = {}
         self._drifts: dict[Hashable, dict[int, float]] = {}
         self._seen: dict[Hashable, dict[int, float]] = {}
+        self._lights: dict[Hashable, dict[int, Stops]] = {}
 
     def clear(self) -> None:
         """Forget what belongs to the project that was left."""
-        for answers in (self._measures, self._drifts, self._seen):
+        for answers in (self._measures, self._drifts, self._seen, self._lights):
             answers.clear()
 
     def measures(self, shot: Shot | None, fix_id: str) -> tuple[FrameMeasures, ...]:
@@ -52,6 +54,14 @@ class Findings:
     def knows_seen(self, key: Hashable) -> bool:
         """Whether it was looked how much is seen, for a `donors_key`."""
         return key in self._seen
+
+    def lights(self, shot: Shot | None, fix_id: str) -> dict[int, Stops] | None:
+        """Return the light that was found over the shot; None if it was not looked for as the fix is."""
+        return self._lights.get(measured_key(shot, fix_id)) if shot is not None and _has(shot, fix_id) else None
+
+    def keep_lights(self, key: Hashable, found: dict[int, Stops]) -> None:
+        """Keep the light that was found, for a `measured_key`."""
+        self._lights[key] = found
 
 
 def _has(shot: Shot, fix_id: str) -> bool:

@@ -148,7 +148,7 @@ class ValueRow(QWidget):
         self._number.setSingleStep(10**-decimals if decimals else 1)
         self._number.setAccessibleName(name)
         self._number.setButtonSymbols(QDoubleSpinBox.ButtonSymbols.NoButtons)
-        self._number.setFixedWidth(84)
+        self._number.setFixedWidth(90)
         self._number.setKeyboardTracking(False)
         for widget in (self._slider, self._number):
             widget.setToolTip(tip or name)

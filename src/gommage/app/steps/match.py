@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Hashable
 from dataclasses import dataclass
 from functools import partial
 from typing import Any
@@ -12,11 +12,14 @@ from msgspec.structs import replace
 from PySide6.QtCore import QSignalBlocker
 from PySide6.QtWidgets import QCheckBox, QHBoxLayout, QToolButton
 
-from gommage.app.look.controls import NameLine, Section, ValueRow, quiet, rule, tool_button
+from gommage.app.findings import measured_key
+from gommage.app.look.controls import NameLine, Section, ValueRow, push_button, quiet, rule, tool_button
 from gommage.app.session import Session
+from gommage.app.steps.curves import LightCurves
 from gommage.app.steps.page import Advised, InHand, Page, next_step
-from gommage.core.document import Donors, Fix, Keyed, Keys, LightMatch, Shot, edits, value_at, with_key
+from gommage.core.document import Donors, Fix, Keyed, Keys, LightMatch, Plates, Shot, edits, value_at, with_key
 from gommage.core.engine import Engine, Priority, State, Step
+from gommage.core.match import Stops, by_hand
 
 __all__ = ["FrameFacts", "MatchPage"]
 
@@ -66,6 +69,7 @@ class MatchPage(Page):
     """How the new pixels are fitted in."""
 
     def build(self) -> None:
+        self._asked: Hashable = None
         self.title = NameLine()
         self.own_edge = QCheckBox("Edge of its own")
         self.own_edge.setAccessibleName("Edge of its own")
@@ -76,6 +80,11 @@ class MatchPage(Page):
         self.light.setAccessibleName("Match light")
         self.light.setToolTip("Brightness and colour follow the pixels around the cover, frame by frame")
         self.stops = quiet(name="Light found")
+        self.curves = LightCurves()
+        self.take_over = push_button(
+            "By hand from what was found", self._on_take_over,
+            tip="Keyed exposure, temperature and tint in place of what is found, to be changed by hand",
+        )  # fmt: skip
         self.by_hand = Section("Light by hand", is_folded=True)
         self.hands: dict[str, ValueRow] = {}
         self.keys: dict[str, QToolButton] = {}
@@ -84,8 +93,9 @@ class MatchPage(Page):
         self.grain = ValueRow("Grain", 0, 200, "%", tip="Of the grain that was measured on the shot")
         self.found = quiet(name="Grain found")
         self.blur = ValueRow("Blur", 0, 8, "px", 1, tip="Put on the new pixels where they are sharper than the frame")
-        for widget in (self.title, self.own_edge, self.outwards, self.inwards, rule(), self.light, self.stops,
-                       self.by_hand, rule(), self.grain, self.found, self.blur):  # fmt: skip
+        light = (self.light, self.stops, self.curves, self.take_over, self.by_hand)
+        edge = (self.title, self.own_edge, self.outwards, self.inwards)
+        for widget in (*edge, rule(), *light, rule(), self.grain, self.found, self.blur):
             self.box.addWidget(widget)
         self.own_edge.toggled.connect(self._on_own_edge)
         self.outwards.value_changed.connect(lambda value, final: self._on_edge(final, outwards_px=value))
@@ -122,6 +132,38 @@ class MatchPage(Page):
             now = getattr(fix.match.light, field)
             self._set_light(f"Key {BY_HAND[field][0].lower()}", True, **{field: toggled_key(now, frame)})
 
+    def _on_take_over(self) -> None:
+        """Make keys of the light that was found, and follow it no more."""
+        fix = self._fix()
+        found = self.session.findings.lights(self.session.shot, fix.id) if fix is not None else None
+        if fix is not None and found:
+            self._set("Light by hand", True, light=by_hand(found, fix.match.light))
+
+    def _show_curves(self, shot: Shot, fix: Fix, frame: int) -> None:
+        """Show the light over the shot; it is looked for beside everything else."""
+        session, findings = self.session, self.session.findings
+        is_followed = fix.match.light.is_measured and isinstance(fix.fill, Plates) and bool(fix.fill.plate_ids)
+        self.curves.setVisible(is_followed)
+        self.take_over.setVisible(is_followed)
+        found = findings.lights(shot, fix.id)
+        self.take_over.setEnabled(bool(found))
+        self.curves.show_found(found or {}, frame)
+        key = measured_key(shot, fix.id)
+        if not is_followed or found is not None or key == self._asked:
+            return
+        self._asked = key
+        session.call_off("lights")
+
+        def keep(lights: dict[int, Stops]) -> None:
+            findings.keep_lights(key, lights)
+            self._asked = None
+            session.summary_changed.emit()
+
+        def look(check: Callable[[], None]) -> dict[int, Stops]:
+            return session.engine.lights_found(shot, fix, check)
+
+        session.submit(("lights", key), Priority.IDLE, look, keep, lambda words: None)
+
     def _on_own_edge(self, is_on: bool) -> None:
         fix = self._fix()
         if fix is not None:
@@ -152,6 +194,10 @@ class MatchPage(Page):
         if fix is not None:
             self._set("Grain", final, grain=replace(fix.match.grain, amount=value / 100))
 
+    def watched(self, hand: InHand) -> tuple[Any, ...]:
+        lights = self.session.findings.lights(hand.shot, hand.fix.id) if hand.fix is not None else None
+        return (*super().watched(hand), lights)
+
     def show_hand(self, hand: InHand) -> None:
         fix, frame = hand.fix, self.session.desk.frame
         self.light.setVisible(fix is None or not isinstance(fix.fill, Donors))
@@ -170,6 +216,7 @@ class MatchPage(Page):
             row.set_value(value_at(getattr(edge or fix.cover.softness, name), frame))
         self.blur.set_value(value_at(fix.match.sharpness_px or 0.0, frame))
         self._show_hands(fix.match.light, frame)
+        self._show_curves(hand.shot, fix, frame)
         self.grain.set_value(value_at(fix.match.grain.amount, frame) * 100)
         with QSignalBlocker(self.light):
             self.light.setChecked(fix.match.light.is_measured)
@@ -200,6 +247,8 @@ class MatchPage(Page):
         fix = self._fix()
         if fix is not None and isinstance(fix.fill, Donors):
             self.stops.setText("Each frame that is taken from is lit by itself.")
+        elif fix is not None and not fix.match.light.is_measured:
+            self.stops.setText("Light is set by hand alone.")
         elif facts.stops is None:
             self.stops.setText("No light found on this frame.")
         else:

@@ -16,15 +16,15 @@ from gommage.core.engine.inputs import frame_inputs, grain_of_surface, inputs_at
 from gommage.core.engine.measuring import measured
 from gommage.core.engine.patches import Patch, Patches
 from gommage.core.engine.pictures import Pictures
-from gommage.core.fill import Seen, canvas_key
+from gommage.core.fill import PlatesAt, Seen, canvas_key
 from gommage.core.geometry import Window
-from gommage.core.match import Grain
+from gommage.core.match import Grain, Stops
 from gommage.core.picture import Picture, Plates, RawFrame, scale_of
 
 __all__ = ["Engine", "level_of"]
 
 Check = Callable[[], None]
-MOST_LEVELS = 6
+MOST_LEVELS, LIGHT_LEVEL = 6, 2
 SHARE_OF_REPLAYS = 8
 """So much of the memory, one part in, is for what single strokes did."""
 
@@ -186,6 +186,24 @@ class Engine:
             if colour is not None:
                 return np.asarray(colour[0, 0])
         return None
+
+    def lights_found(self, shot: Shot, fix: Fix, check: Check = _never) -> dict[int, Stops]:
+        """Return the light that is found around a fix's cover on each frame, in stops; frames without are left out.
+
+        Where several clean plates meet, their lights by their shares. At a quarter of the size: light changes slowly.
+        """
+        found = {}
+        for frame in shot.footage.frames:
+            check()
+            inputs = inputs_at(shot, fix, frame) if frame not in shot.footage.missing else None
+            if inputs is None or not inputs.is_lit or not isinstance(inputs.fill, PlatesAt):
+                continue
+            lights = self.patches.lights(inputs, LIGHT_LEVEL, check)
+            if all(light.trusted for light in lights):
+                shares = [plate.weight for plate in inputs.fill.plates]
+                red, green, blue = np.average([light.stops for light in lights], axis=0, weights=shares).tolist()
+                found[frame] = (red, green, blue)
+        return found
 
     # -- donors ---------------------------------------------------------------------------------------------
 

@@ -1,5 +1,6 @@
 """How new pixels are fitted in: light and grain."""
 
+from gommage.core.match.curves import Stops, by_hand
 from gommage.core.match.grade import NO_GRADE, Grade, grade_on, graded
 from gommage.core.match.grain import (
     DENOISE_MARGIN_PX,
@@ -17,8 +18,10 @@ __all__ = [
     "Grade",
     "Grain",
     "Light",
+    "Stops",
     "add_grain",
     "apply_light",
+    "by_hand",
     "grade_on",
     "graded",
     "grain_field",
