@@ -15,7 +15,7 @@ from PySide6.QtWidgets import QCheckBox, QHBoxLayout, QToolButton
 from gommage.app.findings import measured_key
 from gommage.app.look.controls import NameLine, Section, ValueRow, push_button, quiet, rule, tool_button
 from gommage.app.session import Session
-from gommage.app.steps.curves import LightCurves
+from gommage.app.steps.curves import NOTHING, LightCurves
 from gommage.app.steps.page import Advised, InHand, Page, next_step
 from gommage.core.document import Donors, Fix, Keyed, Keys, LightMatch, Plates, Shot, edits, value_at, with_key
 from gommage.core.engine import Engine, Priority, State, Step
@@ -147,7 +147,7 @@ class MatchPage(Page):
         self.take_over.setVisible(is_followed)
         found = findings.lights(shot, fix.id)
         self.take_over.setEnabled(bool(found))
-        self.curves.show_found(found or {}, frame)
+        self.curves.show_found(found if found is not None else NOTHING, frame)
         key = measured_key(shot, fix.id)
         if not is_followed or found is not None or key == self._asked:
             return
