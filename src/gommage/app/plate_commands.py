@@ -57,7 +57,7 @@ class PlateCommands:
             if not is_given:
                 return
         surface_id = found.surface_id or desk.surface_id
-        base = FromPicture(path=found.path, is_watched=True, stamp=stamp_of(Path(found.path)))
+        base = FromPicture(path=found.path, is_watched=True, stamp=found.stamp)
         plate = CleanPlate(
             id=new_id(), name=free_name("Plate", shot.clean_plates), surface_id=surface_id, home_frame=frame,
             window=found.window, base=base,

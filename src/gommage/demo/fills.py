@@ -2,11 +2,10 @@
 
 from __future__ import annotations
 
-import warnings
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from functools import lru_cache
-from typing import Any, Protocol
+from typing import Any
 
 import cv2
 import numpy as np
@@ -16,7 +15,6 @@ from numpy.typing import NDArray
 from gommage.core.document import (
     Donors,
     Fix,
-    Footage,
     Matte,
     MattePart,
     PlaneFollow,
@@ -35,6 +33,7 @@ from gommage.core.geometry import Mapping, Points, Window
 from gommage.core.picture import Picture, luminance, resample
 from gommage.demo.filming import with_grain
 from gommage.demo.moth import SKY, TOWN, MothShot, make_moth
+from gommage.demo.other_ways import JudgedShot, other_ways
 from gommage.demo.passer_by import WALL, PasserByShot, make_passer_by
 
 __all__ = [
@@ -45,32 +44,13 @@ __all__ = [
     "judged_fill",
     "moth_filled",
     "passer_by_filled",
-    "ways_to_fill",
 ]
 
 KEY_EVERY = 4
 GROWN_PX = 5.0
 SOFTNESS = Softness(outwards_px=4.0)
-MEDIAN_FRAMES, ROOM_PX = 16, 20
 SOFT_PX = 2.0
 """What is coarser than this is flicker, what is finer is grain."""
-
-
-class JudgedShot(Protocol):
-    """A shot whose truth is known, with the surfaces behind its thing."""
-
-    @property
-    def footage(self) -> Footage:
-        """The plate."""
-        ...
-
-    def clean(self, frame: int, *, grain: bool = True) -> Picture:
-        """Return the clean frame."""
-        ...
-
-    def planes(self, frame: int, other: int) -> Sequence[tuple[Mapping, Picture | None]]:
-        """Return the true motions to another frame, back to front, and where each surface is seen."""
-        ...
 
 
 # -- the jobs -----------------------------------------------------------------------------------------------
@@ -233,99 +213,6 @@ def _steps(off: Picture, inside: NDArray[np.bool_]) -> NDArray[np.float32]:
     return np.asarray((across**2 + down**2)[edge])
 
 
-# -- other ways ---------------------------------------------------------------------------------------------
-
-
-def ways_to_fill(
-    demo: JudgedShot, frames: range, alpha_of: Callable[[int], Picture], plate_of: Callable[[int], Picture]
-) -> dict[str, Callable[[int], Picture]]:
-    """Return simpler ways to the same end, by name: each gives the result of a frame.
-
-    All but the first are told the true motion, and lay their fill into the same cover.
-    """
-    plate_of, alpha_of = lru_cache(maxsize=64)(plate_of), lru_cache(maxsize=64)(alpha_of)
-
-    @lru_cache(maxsize=64)
-    def box(frame: int) -> Window:
-        """Return the window of the cover, with some room around."""
-        rows, columns = np.nonzero(alpha_of(frame) > 0)
-        shape = alpha_of(frame).shape
-        found = Window(int(columns.min()), int(rows.min()), int(columns.max()) + 1, int(rows.max()) + 1)
-        return found.grown(ROOM_PX) & Window.of(shape[1], shape[0])
-
-    def laid(frame: int, fill: Picture, *, hard: bool = False) -> Picture:
-        """Return the frame with a fill of the box laid into its cover."""
-        out, at = plate_of(frame).copy(), box(frame).slices
-        alpha = alpha_of(frame)[at][..., None]
-        out[at] += (fill - out[at]) * ((alpha > 0).astype(np.float32) if hard else alpha)
-        return out
-
-    @lru_cache(maxsize=64)
-    def brought(frame: int, other: int) -> tuple[Picture, NDArray[np.bool_]]:
-        """Return another frame on the box of this one, and where it shows the background."""
-        window = box(frame)
-        shape = window.height, window.width
-        pixels, clean = np.zeros((*shape, 3), np.float32), np.zeros(shape, bool)
-        for motion, seen in demo.planes(frame, other):
-            where = np.ones(shape, bool) if seen is None else seen[window.slices] > 0.5
-            moved = resample(plate_of(other), motion, window)
-            hidden = resample((alpha_of(other) > 0).astype(np.float32), motion, window).pixels
-            pixels[where] = moved.pixels[where]
-            clean[where] = ((moved.inside > 0) & (hidden < 0.01))[where]
-        return pixels, clean
-
-    def inpainted(frame: int) -> Picture:
-        hole = (alpha_of(frame)[box(frame).slices] > 0).astype(np.uint8)
-        seen = (np.clip(plate_of(frame)[box(frame).slices], 0, 1) ** (1 / 2.4) * 255 + 0.5).astype(np.uint8)
-        fill = (cv2.inpaint(seen, hole, 5, cv2.INPAINT_TELEA).astype(np.float32) / 255) ** 2.4
-        return laid(frame, fill, hard=True)
-
-    def median(frame: int) -> Picture:
-        stack = []
-        for other in frames:
-            if other != frame and abs(other - frame) <= MEDIAN_FRAMES and (other - frame) % 2:
-                pixels, clean = brought(frame, other)
-                stack.append(np.where(clean[..., None], pixels, np.nan))
-        with warnings.catch_warnings():
-            warnings.simplefilter("ignore", RuntimeWarning)  # where no frame shows it there is nothing
-            fill = np.nanmedian(np.stack(stack), axis=0)
-        return laid(frame, np.where(np.isfinite(fill), fill, plate_of(frame)[box(frame).slices]))
-
-    def nearest(frame: int) -> Picture:
-        alpha, plate = alpha_of(frame)[box(frame).slices], plate_of(frame)[box(frame).slices]
-        fill, missing = plate.copy(), alpha > 0
-        ring = cv2.dilate(missing.view(np.uint8), np.ones((25, 25), np.uint8)).view(bool) & ~missing
-        for other in sorted(frames, key=lambda one: abs(one - frame))[1:]:
-            pixels, clean = brought(frame, other)
-            both = ring & clean
-            if both.sum() < 50:
-                continue
-            gain = plate[both].mean(axis=0) / np.maximum(pixels[both].mean(axis=0), 1e-6)
-            take = missing & clean
-            fill[take] = pixels[take] * gain
-            missing &= ~clean
-            if not missing.any():
-                break
-        return laid(frame, fill)
-
-    def still(frame: int) -> Picture:
-        home = frames[len(frames) // 2]
-        window = box(frame)
-        fill = np.zeros((window.height, window.width, 3), np.float32)
-        painted = demo.clean(home)
-        for motion, seen in demo.planes(frame, home):
-            where = np.ones(fill.shape[:2], bool) if seen is None else seen[window.slices] > 0.5
-            fill[where] = resample(painted, motion, window).pixels[where]
-        return laid(frame, fill, hard=True)
-
-    return {
-        "inpainting of each frame": inpainted,
-        "median along the true motion": median,
-        "nearest clean frame with gain, true motion": nearest,
-        "painted still, hard edge, true motion": still,
-    }
-
-
 def judged_fill(
     engine: Engine, project: Project, demo: JudgedShot, frames: range, others: bool = True, grain_seed: int = 9
 ) -> list[FillFigures]:
@@ -355,7 +242,7 @@ def judged_fill(
         "Gommage": lambda frame: engine.result(shot, frame),
     }
     if others:
-        ways |= ways_to_fill(demo, range(shot.footage.frames.first, shot.footage.frames.last + 1), alpha_of,
+        ways |= other_ways(demo, range(shot.footage.frames.first, shot.footage.frames.last + 1), alpha_of,
                              lambda frame: engine.plate(shot.footage, frame))  # fmt: skip
     judged_on = lru_cache(maxsize=len(frames))(inside_of)
     return [fill_figures(name, demo, frames, judged_on, lru_cache(maxsize=2)(way)) for name, way in ways.items()]

@@ -45,6 +45,11 @@ def toggled_key(keyed: Keyed, frame: int) -> Keyed:
     return Keys(keys=left) if left else value
 
 
+def _changed_on(keyed: Keyed, frame: int, value: float) -> Keyed:
+    """Return a number changed by hand: what is keyed gets a key on the frame."""
+    return with_key(keyed, frame, value) if isinstance(keyed, Keys) else value
+
+
 @dataclass(frozen=True, slots=True)
 class FrameFacts:
     """What the engine found on the frame in hand: the light's stops (or None), the grain in words."""
@@ -98,8 +103,8 @@ class MatchPage(Page):
         for widget in (*edge, rule(), *light, rule(), self.grain, self.found, self.blur):
             self.box.addWidget(widget)
         self.own_edge.toggled.connect(self._on_own_edge)
-        self.outwards.value_changed.connect(lambda value, final: self._on_edge(final, outwards_px=value))
-        self.inwards.value_changed.connect(lambda value, final: self._on_edge(final, inwards_px=value))
+        self.outwards.value_changed.connect(lambda value, final: self._on_edge(final, "outwards_px", value))
+        self.inwards.value_changed.connect(lambda value, final: self._on_edge(final, "inwards_px", value))
         self.blur.value_changed.connect(self._on_blur)
         self.light.toggled.connect(lambda on: self._set_light("Match light", True, is_measured=on))
         self.grain.value_changed.connect(self._on_grain)
@@ -121,8 +126,7 @@ class MatchPage(Page):
         fix, frame = self._fix(), self.session.desk.frame
         if fix is None:
             return
-        now = getattr(fix.match.light, field)
-        new = with_key(now, frame, value) if isinstance(now, Keys) else value
+        new = _changed_on(getattr(fix.match.light, field), frame, value)
         self._set_light(BY_HAND[field][0], final, **{field: new})
 
     def _on_key(self, field: str) -> None:
@@ -169,13 +173,17 @@ class MatchPage(Page):
         if fix is not None:
             self._set("Edge of its own", True, edge=fix.cover.softness if is_on else None)
 
-    def _on_edge(self, final: bool, **fields: float) -> None:
-        fix = self._fix()
+    def _on_edge(self, final: bool, field: str, value: float) -> None:
+        fix, frame = self._fix(), self.session.desk.frame
         if fix is not None and fix.match.edge is not None:
-            self._set("Edge", final, edge=replace(fix.match.edge, **fields))
+            new = _changed_on(getattr(fix.match.edge, field), frame, value)
+            self._set("Edge", final, edge=replace(fix.match.edge, **{field: new}))
 
     def _on_blur(self, value: float, final: bool) -> None:
-        self._set("Blur", final, sharpness_px=value if value > 0 else None)
+        fix = self._fix()
+        if fix is not None:
+            new = _changed_on(fix.match.sharpness_px or 0.0, self.session.desk.frame, value)
+            self._set("Blur", final, sharpness_px=new or None)
 
     def _fix(self) -> Fix | None:
         return self.session.desk.fix(self.session.project)

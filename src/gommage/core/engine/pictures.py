@@ -40,8 +40,8 @@ from gommage.core.picture import (
     Splines,
     halved,
     open_plates,
+    picture_of,
     read_linear,
-    read_picture,
     scale_of,
     spline_coefficients,
 )
@@ -199,7 +199,7 @@ class Pictures:
 
         def load() -> tuple[Picture, NDArray[np.bool_] | None]:
             raw = read_still(Path(base.path), check)
-            picture = read_picture(Path(base.path), base.colour_space, check)
+            picture = picture_of(raw, Path(base.path), base.colour_space, check)
             wanted = key.window.width, key.window.height
             if (picture.shape[1], picture.shape[0]) != wanted:
                 whose = "shot" if key.window == key.footage.bounds else "plate"

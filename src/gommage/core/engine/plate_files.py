@@ -10,12 +10,12 @@ from pathlib import Path
 import cv2
 import numpy as np
 
-from gommage.core.document import CleanPlate, Shot
+from gommage.core.document import CleanPlate, FromPicture, Shot
 from gommage.core.engine.evaluate import Engine
 from gommage.core.engine.render import refuse_sources
 from gommage.core.fill import canvas_key
 from gommage.core.geometry import Window
-from gommage.core.picture import Picture, read_picture
+from gommage.core.picture import Picture, picture_of
 from gommage.core.picture.stills import read_still
 from gommage.core.picture.writing import write_still
 from gommage.errors import FootageError
@@ -48,6 +48,8 @@ class FoundPlate:
         Whether the file says so itself; else the frame is a proposal.
     why : str
         What the frame was told by, in words.
+    stamp : str
+        Which state of the file was looked at.
     """
 
     path: str
@@ -56,6 +58,7 @@ class FoundPlate:
     window: tuple[int, int, int, int] | None
     is_told: bool
     why: str
+    stamp: str
 
 
 def write_plate(engine: Engine, shot: Shot, plate: CleanPlate, path: Path, check: Check = _never) -> None:
@@ -68,7 +71,7 @@ def write_plate(engine: Engine, shot: Shot, plate: CleanPlate, path: Path, check
     RenderError
         If it cannot be written, or would overwrite what the shot is made of.
     """
-    own = Path(getattr(plate.base, "path", "")) if hasattr(plate.base, "path") else None
+    own = Path(plate.base.path) if isinstance(plate.base, FromPicture) else None
     if own is None or not (path.exists() and own.exists() and path.samefile(own)):
         refuse_sources(path, shot)
     key = canvas_key(shot, plate)
@@ -102,6 +105,7 @@ def find_plate(engine: Engine, shot: Shot, path: Path, check: Check = _never) ->
     FootageError
         If it cannot be read, or is of another size than it says or the shot has.
     """
+    stamp = stamp_of(path)
     raw = read_still(path, check)
     size = raw.pixels.shape[1], raw.pixels.shape[0]
     frames = shot.footage.frames
@@ -119,13 +123,13 @@ def find_plate(engine: Engine, shot: Shot, path: Path, check: Check = _never) ->
             surface_id = names.get(str(raw.attributes.get(SURFACE_NAME, "")), "")
         is_whole = window is None or window == shot.footage.bounds
         place = None if is_whole or window is None else (window.left, window.top, window.right, window.bottom)
-        return FoundPlate(str(path), told, surface_id, place, True, "as it says itself")
+        return FoundPlate(str(path), told, surface_id, place, True, "as it says itself", stamp)
     named = [int(digits) for digits in re.findall(r"\d+", path.stem) if int(digits) in frames]
     if named:
-        return FoundPlate(str(path), named[-1], "", None, False, "as its name says")
-    frame, likeness = _most_alike(engine, shot, read_picture(path, "", check), check)
+        return FoundPlate(str(path), named[-1], "", None, False, "as its name says", stamp)
+    frame, likeness = _most_alike(engine, shot, picture_of(raw, path, "", check), check)
     why = "it looks like that frame" if likeness > CLEARLY_ALIKE else "no frame looks much like it"
-    return FoundPlate(str(path), frame, "", None, False, why)
+    return FoundPlate(str(path), frame, "", None, False, why, stamp)
 
 
 def _window_told(words: object, size: tuple[int, int]) -> Window | None:

@@ -2,18 +2,18 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+import math
+from functools import lru_cache
 
 import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from gommage.core.document import Surface
+from gommage.core.document import Shot, mappings_of
 from gommage.core.follow.shutter import line_kernel
-from gommage.core.geometry import Mapping
 from gommage.core.picture import Picture, luminance
 
-__all__ = ["blur_left_px", "blurred", "excess_px", "passing_of"]
+__all__ = ["blur_left_px", "blurred", "excess_px", "passing_on"]
 
 Mask = NDArray[np.bool_]
 Passing = tuple[float, float]
@@ -25,10 +25,12 @@ HELPS = 0.9995
 """Blur is put on where it leaves at most this much of the mismatch."""
 
 
-def passing_of(mapping_of: Callable[[str, int], Mapping | None], surface: Surface, frame: int) -> Passing:
+@lru_cache(maxsize=8192)
+def passing_on(shot: Shot, surface_id: str, frame: int) -> Passing:
     """Return how a surface passes on a frame, in pixels a frame at the middle of what it was followed by."""
-    middle = np.asarray(surface.outline, np.float64).mean(axis=0)
-    found = [(at, mapping) for at in (frame - 1, frame, frame + 1) if (mapping := mapping_of(surface.id, at))]
+    mapping_of = mappings_of(shot)
+    middle = np.asarray(shot.surface(surface_id).outline, np.float64).mean(axis=0)
+    found = [(at, mapping) for at in (frame - 1, frame, frame + 1) if (mapping := mapping_of(surface_id, at))]
     if len(found) < 2:
         return 0.0, 0.0
     (first, before), (last, after) = found[0], found[-1]
@@ -38,8 +40,10 @@ def passing_of(mapping_of: Callable[[str, int], Mapping | None], surface: Surfac
 
 def excess_px(donor: Passing, frame: Passing) -> float:
     """Return how much longer than the frame's own blur a donor's is in its worst direction, in pixels."""
-    spread = np.outer(donor, donor) - np.outer(frame, frame)
-    return SHUTTER * float(np.sqrt(max(np.linalg.eigvalsh(spread)[-1], 0.0)))
+    across, down = donor[0] ** 2 - frame[0] ** 2, donor[1] ** 2 - frame[1] ** 2
+    both = donor[0] * donor[1] - frame[0] * frame[1]
+    worst = (across + down) / 2 + math.hypot((across - down) / 2, both)  # of the matrix (across, both; both, down)
+    return SHUTTER * math.sqrt(max(worst, 0.0))
 
 
 def blurred(fill: Picture, shown: Mask, blur_px: Passing) -> Picture:

@@ -26,7 +26,7 @@ from gommage.core.document import (
 )
 from gommage.core.document.records import Record
 from gommage.core.fill.blocking import blocked_on
-from gommage.core.fill.blurring import blur_left_px, blurred, excess_px, passing_of
+from gommage.core.fill.blurring import blur_left_px, blurred, excess_px, passing_on
 from gommage.core.fill.choosing import (
     COVERED,
     DonorAt,
@@ -129,7 +129,7 @@ def donors_at(fill: Donors, shot: Shot, fix: Fix, frame: int) -> DonorsAt | None
         here = mapping_of(surface.id, frame)
         if here is None:
             continue
-        donors, passing = [], passing_of(mapping_of, surface, frame)
+        donors, passing = [], passing_on(shot, surface.id, frame)
         for other in _nearest_first(fill, shot.footage, frame):
             there = mapping_of(surface.id, other)
             if there is not None:
@@ -141,7 +141,7 @@ def donors_at(fill: Donors, shot: Shot, fix: Fix, frame: int) -> DonorsAt | None
                         frame_from_donor=then(there.inverse(), here),
                         blocked=blocked_on(shot, other),
                         nearer=tuple(one for one in nearer if one is not None),
-                        excess_px=excess_px(passing_of(mapping_of, surface, other), passing),
+                        excess_px=excess_px(passing_on(shot, surface.id, other), passing),
                         apart_px=_apart_px(then(there.inverse(), here), in_front, mapping_of, frame, other, middle),
                     )
                 )

@@ -29,7 +29,7 @@ from gommage.core.picture.stills import (
 )
 from gommage.errors import FootageError
 
-__all__ = ["FootageReport", "Plates", "RawFrame", "open_plates", "probe", "read_linear", "read_picture"]
+__all__ = ["FootageReport", "Plates", "RawFrame", "open_plates", "picture_of", "probe", "read_linear", "read_picture"]
 
 DAMAGED_AT_MOST = 3
 """So many frames may be damaged at the start of a sequence that is otherwise good."""
@@ -116,7 +116,11 @@ def read_picture(path: Path, colour_space: str = "", check: Check = lambda: None
     FootageError
         If it is not a readable picture.
     """
-    raw = read_still(path, check)
+    return picture_of(read_still(path, check), path, colour_space, check)
+
+
+def picture_of(raw: RawFrame, path: Path, colour_space: str = "", check: Check = lambda: None) -> Picture:
+    """Return a still that was read as scene-linear (H, W, 3) float32; see `read_picture`."""
     is_float = raw.pixels.dtype.kind == "f"
     guess = guess_colour_space(path.suffix, is_float=is_float, transfer=_transfer(raw.attributes))
     return read_linear(raw, colour_space or guess, check)
