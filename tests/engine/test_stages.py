@@ -1,5 +1,6 @@
 """Whatever runs can be called off soon: between two questions of every job lies little work."""
 
+import threading
 import time
 from pathlib import Path
 
@@ -30,19 +31,19 @@ STAGE_MS = 2 * 50.0
 
 
 class Questions:
-    """A check that notes the longest time of this thread's work between two calls.
+    """A check that notes the longest time of a thread's work between two calls; several threads may ask.
 
     The first is skipped: compiled code is loaded there.
     """
 
     def __init__(self):
-        self.worst_ms, self.count, self._last = 0.0, 0, time.thread_time()
+        self.worst_ms, self.count, self._last = 0.0, 0, {}
 
     def __call__(self):
-        now = time.thread_time()
-        if self.count:
-            self.worst_ms = max(self.worst_ms, 1000 * (now - self._last))
-        self._last, self.count = now, self.count + 1
+        now, thread = time.thread_time(), threading.get_ident()
+        if thread in self._last:
+            self.worst_ms = max(self.worst_ms, 1000 * (now - self._last[thread]))
+        self._last[thread], self.count = now, self.count + 1
 
 
 def job_of_view(engine, shot, demo, check, out):

@@ -10,7 +10,7 @@ import numpy as np
 from gommage.core.document import Donors, Fix, Shot
 from gommage.core.engine.cache import Cache
 from gommage.core.engine.inputs import inputs_at
-from gommage.core.engine.pictures import NOTHING_IN_HAND, Pictures, ShotScene
+from gommage.core.engine.pictures import NOTHING_IN_HAND, Pictures, ShotScene, never_freed
 from gommage.core.fill import DonorsAt, Seen, seen_elsewhere
 from gommage.core.geometry import Window
 from gommage.core.picture import Picture, scale_of
@@ -37,7 +37,7 @@ def elsewhere_at(
     """Return where else everything is seen that a fix hides on a frame, at a level; see `seen_elsewhere`."""
 
     def look() -> Seen:
-        scene = ShotScene(cache, pictures, level, None, NOTHING_IN_HAND, check)
+        scene = ShotScene(cache, pictures, level, never_freed, NOTHING_IN_HAND, check)
         return seen_elsewhere(at.planes, at.cover, at.footage, scene, check, enough)
 
     found: Seen = cache.get_or_make(_name_of(at, level, enough), look, check)

@@ -12,7 +12,7 @@ from gommage.core.document import Footage
 from gommage.core.engine.inputs import GrainInputs
 from gommage.core.engine.pictures import Pictures
 from gommage.core.fill import left_over_motion, ring_points
-from gommage.core.geometry import IDENTITY, around, then
+from gommage.core.geometry import IDENTITY, Window, around, then
 from gommage.core.match import Grain, measure_grain
 from gommage.core.picture import Filter, resample
 from gommage.errors import FootageError
@@ -22,6 +22,7 @@ __all__ = ["measured_grain"]
 Check = Callable[[], None]
 REACH_PX = 160
 MOST_LEFT_PX = 1.5
+MOST_PIXELS, STRIP_PX = 300_000, 24
 
 
 def measured_grain(pictures: Pictures, inputs: GrainInputs, check: Check) -> Grain | None:
@@ -33,12 +34,15 @@ def measured_grain(pictures: Pictures, inputs: GrainInputs, check: Check) -> Gra
     window = around(inputs.outline.values) & bounds
     if window.is_empty:
         return None
+    pictures.ahead(footage, [inputs.home_frame, *(frame for frame, _ in inputs.neighbours)], 0, check)
     covered = [_covered(pictures, footage, mattes, check) for mattes in inputs.blocked]
-    home = pictures.plate(footage, inputs.home_frame, 0, check)[window.slices]
-    use = np.ones((window.height, window.width), bool)
+    home = pictures.plate(footage, inputs.home_frame, 0, check)
+    free = np.ones((window.height, window.width), bool)
     if covered:
-        use &= ~covered[0][window.slices]
-    points = ring_points(home, window, use)
+        free &= ~covered[0][window.slices]
+    points = ring_points(home[window.slices], window, free)
+    strips = _strips(window)
+    use = [free[strip.within(window)].copy() for strip in strips]
     neighbours = []
     reach = window.grown(REACH_PX) & bounds
     for number, (frame, mapping) in enumerate(inputs.neighbours, 1):
@@ -55,13 +59,29 @@ def measured_grain(pictures: Pictures, inputs: GrainInputs, check: Check) -> Gra
             clean[clean] = ~covered[number][y, x]
         left = left_over_motion(points, np.ascontiguousarray(picture), reach, mapping, clean, MOST_LEFT_PX)
         mapping = mapping if left is IDENTITY else then(left, mapping)
-        pixels, inside = resample(picture, mapping, window, at=reach)
-        use &= inside > 0.5
-        if covered and covered[number].any():
-            hidden = covered[number][reach.slices].astype(np.float32)
-            use &= resample(hidden, mapping, window, at=reach, filter=Filter.LOOK).pixels == 0
-        neighbours.append(pixels)
-    return measure_grain(home, neighbours, use, check)
+        hidden = covered[number][reach.slices].astype(np.float32) if covered and covered[number].any() else None
+        brought = []
+        for strip, here in zip(strips, use, strict=True):
+            check()
+            pixels, inside = resample(picture, mapping, strip, at=reach)
+            here &= inside > 0.5
+            if hidden is not None:
+                here &= resample(hidden, mapping, strip, at=reach, filter=Filter.LOOK).pixels == 0
+            brought.append(pixels)
+        neighbours.append(np.concatenate(brought))
+    shown = np.concatenate([home[strip.slices] for strip in strips])
+    return measure_grain(shown, neighbours, np.concatenate(use), check)
+
+
+def _strips(window: Window) -> list[Window]:
+    """Return a window in strips that hold as many pixels as tell grain well: all of a small one, some of a large one,
+    spread evenly, so that they see as much of light and dark.
+    """
+    count = -(-MOST_PIXELS // (window.width * STRIP_PX))
+    if count * STRIP_PX >= window.height:
+        return [window]
+    tops = np.linspace(window.top, window.bottom - STRIP_PX, count).round().astype(int).tolist()
+    return [Window(window.left, top, window.right, top + STRIP_PX) for top in tops]
 
 
 def _covered(pictures: Pictures, footage: Footage, mattes: tuple[MatteAt, ...], check: Check) -> NDArray[np.bool_]:

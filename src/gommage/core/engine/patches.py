@@ -16,7 +16,15 @@ from gommage.core.document import Footage
 from gommage.core.engine.cache import Cache
 from gommage.core.engine.grain import measured_grain
 from gommage.core.engine.inputs import RING_PX, FixInputs, FixMatte, GrainInputs, LightInputs
-from gommage.core.engine.pictures import NOTHING_IN_HAND, Freed, InHand, Pictures, ShotScene
+from gommage.core.engine.pictures import (
+    NOTHING_IN_HAND,
+    Freed,
+    InHand,
+    Pictures,
+    ShotScene,
+    ahead,
+    never_freed,
+)
 from gommage.core.fill import RECIPES, Filled
 from gommage.core.geometry import Window
 from gommage.core.match import Grain, Light, add_grain, apply_light, graded, match_light
@@ -120,8 +128,11 @@ class Patches:
         return self._pictures.matte(footage, matte, window, scale_of(level), check)
 
     def _filled(self, inputs: FixInputs, window: Window, level: int, in_hand: InHand, check: Check) -> Filled:
-        grain = self.grain(inputs.grain, check)
-        freed = Freed(grain.averaged(level), min(inputs.grain_amount, 1.0)) if grain is not None else None
+        def freed() -> Freed | None:
+            grain = self.grain(inputs.grain, check)
+            return None if grain is None else Freed(grain.averaged(level), min(inputs.grain_amount, 1.0))
+
+        ahead(self.grain, inputs.grain, check)
         scene = ShotScene(self._cache, self._pictures, level, freed, in_hand, check)
         return BY_NAME[inputs.fill_kind].evaluate(inputs.fill, scene, window, check)
 
@@ -139,7 +150,7 @@ class Patches:
         alpha = self.matte(inputs.footage, inputs.cover, window, level, check)
         below = self.composited(inputs.footage, inputs.frame, window, level, inputs.below, check=check)
         check()
-        scene = ShotScene(self._cache, self._pictures, level, None, NOTHING_IN_HAND, check)
+        scene = ShotScene(self._cache, self._pictures, level, never_freed, NOTHING_IN_HAND, check)
         filled = BY_NAME[inputs.fill_kind].evaluate(inputs.fill, scene, window, check)
         check()
         return tuple(match_light(layer.pixels, below, alpha, layer.valid, window, scale) for layer in filled.layers)

@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Hashable, Mapping
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
+from functools import lru_cache
 from pathlib import Path
 from typing import Any
 
@@ -49,7 +51,7 @@ from gommage.core.picture.resample import SPLINE_MARGIN_PX
 from gommage.core.picture.stills import read_still
 from gommage.errors import FootageError
 
-__all__ = ["NOTHING_IN_HAND", "Freed", "InHand", "Pictures", "ShotScene"]
+__all__ = ["NOTHING_IN_HAND", "Freed", "InHand", "Pictures", "ShotScene", "ahead", "never_freed"]
 
 Check = Callable[[], None]
 InHand = Mapping[CanvasKey | FixInputs, Canvas]
@@ -57,12 +59,23 @@ InHand = Mapping[CanvasKey | FixInputs, Canvas]
 NOTHING_IN_HAND: InHand = {}
 BLOCK_PX = 256
 """Side of the pieces in which a painted plate is made ready: a stroke makes its own pieces anew, not the whole."""
-MARGIN_PX, PAINTED = 32, 0.5
+MARGIN_PX, PAINTED, AHEAD = 32, 0.5, 2
 assert MARGIN_PX >= DENOISE_MARGIN_PX + SPLINE_MARGIN_PX
 
 
 def _never() -> None:
     """Call nothing off."""
+
+
+@lru_cache(maxsize=1)
+def _ahead() -> ThreadPoolExecutor:
+    """Return the threads that make what will be asked for soon. Nobody waits for them: who comes first makes it."""
+    return ThreadPoolExecutor(AHEAD, "ahead")
+
+
+def ahead(make: Callable[..., object], *args: Any) -> None:
+    """Begin to make something that will be asked of the cache; errors are told to who asks for it then."""
+    _ahead().submit(make, *args)
 
 
 @dataclass(frozen=True, slots=True)
@@ -71,6 +84,10 @@ class Freed:
 
     grain: Grain
     share: float
+
+
+def never_freed() -> None:
+    """Free a plate of nothing."""
 
 
 class Pictures:
@@ -112,6 +129,12 @@ class Pictures:
             return read_linear(raw, footage.colour_space, check)
 
         return self._cache.get_or_make(("plate", footage, frame, 0), read, check)
+
+    def ahead(self, footage: Footage, frames: list[int], level: int = 0, check: Check = _never) -> None:
+        """Begin to read frames of the plate that will be asked for."""
+        missing = [frame for frame in frames if self.plate_if_there(footage, frame, level) is None]
+        for frame in missing if len(missing) > 1 else ():
+            ahead(self.plate, footage, frame, level, check)
 
     def plate_if_there(self, footage: Footage, frame: int, level: int = 0) -> Picture | None:
         """Return a frame of the plate if it is in the cache."""
@@ -160,7 +183,9 @@ class Pictures:
         """Return a merged plate before any stroke, and where any frame shows it; see `gommage.core.fill.merging`."""
 
         def make() -> tuple[Picture, NDArray[np.bool_]]:
-            return merge(key.untouched, ShotScene(self._cache, self, 0, None, NOTHING_IN_HAND, check), check, told)
+            return merge(
+                key.untouched, ShotScene(self._cache, self, 0, never_freed, NOTHING_IN_HAND, check), check, told
+            )
 
         return self._cache.get_or_make(("merged", key.untouched), make, check)
 
@@ -371,16 +396,17 @@ class ShotScene:
     cache : Cache
     pictures : Pictures
     level : int
-    freed : Freed or None
-        The grain that clean plates are freed of.
+    freed : callable
+        Returns the grain that clean plates are freed of, or None; it is asked for when there is any.
     in_hand : mapping
     check : callable
         Raises `Cancelled` to stop.
     """
 
     def __init__(
-        self, cache: Cache, pictures: Pictures, level: int, freed: Freed | None, in_hand: InHand, check: Check
-    ) -> None:
+        self, cache: Cache, pictures: Pictures, level: int, freed: Callable[[], Freed | None], in_hand: InHand,
+        check: Check,
+    ) -> None:  # fmt: skip
         self._cache, self._pictures, self._level, self._freed = cache, pictures, level, freed
         self._in_hand, self._check = in_hand, check
 
@@ -398,6 +424,10 @@ class ShotScene:
         """Return a window of a frame of the plate."""
         return self._pictures.plate(footage, frame, self._level, self._check)[window.slices]
 
+    def ahead(self, footage: Footage, frames: list[int]) -> None:
+        """Begin to read frames of the plate that will be asked for."""
+        self._pictures.ahead(footage, frames, self._level, self._check)
+
     def matte(self, footage: Footage, matte: MatteAt, window: Window) -> Picture:
         """Return a window of a matte."""
         return self._pictures.matte(footage, matte, window, self.scale, self._check)
@@ -409,4 +439,4 @@ class ShotScene:
     def prepared(self, canvas: CanvasKey, window: Window) -> Splines:
         """Return what is painted on, ready to be resampled."""
         in_hand = self._in_hand.get(canvas)
-        return self._pictures.splines(canvas, window, self._level, self._freed, in_hand, self._check)
+        return self._pictures.splines(canvas, window, self._level, self._freed(), in_hand, self._check)

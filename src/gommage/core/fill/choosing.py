@@ -24,6 +24,7 @@ __all__ = [
     "PlaneAt",
     "Seen",
     "blocked_of",
+    "chosen_of",
     "is_clean_at",
     "mixed_alike",
     "places_of",
@@ -37,6 +38,8 @@ Check = Callable[[], None]
 COVERED, EDGE_PX, MIXED_PX, ALIKE_PX = 1 / 64, 2, 1, 2.0
 """What is covered by more than this is not taken, nor what is so near to the edge of a plane in front. Where nothing
 else is there it is, up to so far inside, from frames on which the two have moved apart by little: mixed alike."""
+
+MOST_BLURRIER_PX = 0.7
 
 
 class DonorAt(Record, frozen=True):
@@ -159,6 +162,50 @@ def is_clean_at(donor: DonorAt, footage: Footage, scene: Scene, points: Points, 
     if inside.any():
         clean[inside] = blocked_of(donor, footage, scene, is_strict=is_strict).is_clean(there[inside])
     return clean
+
+
+def chosen_of(
+    donors: tuple[DonorAt, ...], points: Points, count: NDArray[np.int64], enough: int, worth: float, footage: Footage,
+    scene: Scene, check: Check = lambda: None, *, is_strict: bool = True,
+) -> tuple[list[DonorAt], list[DonorAt], tuple[DonorAt, ...]]:  # fmt: skip
+    """Return who is taken from, in turn, until some points have enough; who is passed; and who is not needed.
+
+    Parameters
+    ----------
+    donors : tuple of DonorAt
+        The best first.
+    points : (N, 2) float64
+        Of the frame, in pixels of the scene's scale.
+    count : (N,) int64
+        How many values each has. Not modified.
+    enough : int
+        So many are enough.
+    worth : float
+        Who gives less than this share of the points, and of four times what is left of them, is passed; and so is who
+        is blurred much more than the frame, unless anything is worth it.
+    footage : Footage
+    scene : Scene
+    check : callable
+    is_strict : bool
+        See `blocked_of`.
+    """
+    chosen: list[DonorAt] = []
+    passed: list[DonorAt] = []
+    count = count.copy()
+    for number, donor in enumerate(donors):
+        check()
+        lacks = np.flatnonzero(count < enough)
+        if not len(lacks):
+            return chosen, passed, donors[number:]
+        gives = is_clean_at(donor, footage, scene, points[lacks], is_strict=is_strict)
+        total = int(gives.sum())
+        is_too_blurred = bool(worth) and donor.excess_px * scene.scale > MOST_BLURRIER_PX
+        if not total or is_too_blurred or total < worth * min(len(points), 4 * len(lacks)):
+            passed.append(donor)
+        else:
+            chosen.append(donor)
+            count[lacks[gives]] += 1
+    return chosen, passed, ()
 
 
 @dataclass(frozen=True, slots=True)

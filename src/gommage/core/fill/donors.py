@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator
-from contextlib import suppress
 from dataclasses import dataclass, replace
 
 import cv2
@@ -32,7 +31,7 @@ from gommage.core.fill.choosing import (
     DonorAt,
     PlaneAt,
     blocked_of,
-    is_clean_at,
+    chosen_of,
     mixed_alike,
     places_of,
     points_at,
@@ -70,7 +69,6 @@ SPLINE_TAPS, SPLINE_REACH_PX = 9, 8
 RIM_PX = 9
 POINTS_TO_CHOOSE_BY, WORTH = 1500, 0.3
 MOST_PIXELS = 1_500_000
-MOST_BLURRIER_PX = 0.7
 ON_PLANE, MIXED_PX, EDGE_SOFT_PX = 0.99, 1, 0.6
 GRAIN_LEFT = 0.3
 """An average of N donors keeps about 0.6 of a donor's variance over N, sampling between pixels counted; of that some is
@@ -364,24 +362,23 @@ def _take(
 ) -> list[DonorAt]:  # fmt: skip
     """Take from donors in turn until some places have enough; returns those that were passed.
 
-    Passed is who gives less than a share, `worth`, of the places, and what is left of them.
+    Passed is who gives less than a share, `worth`, of the places, and what is left of them. Who is taken from is chosen
+    before any is read, so that they can be read side by side.
     """
-    passed = []
     points = points_at(places, stack.window)
-    count = stack.has(places)
-    for donor in donors:
+    chosen, passed, rest = chosen_of(
+        donors, points, stack.has(places), enough, worth, at.footage, scene, check, is_strict=is_strict
+    )
+    scene.ahead(at.footage, [donor.frame for donor in chosen])
+    is_whole = True
+    for donor in chosen:
         check()
-        lacks = count < enough
-        if not lacks.any():
-            break
-        gives = is_clean_at(donor, at.footage, scene, points[lacks], is_strict=is_strict).sum()
-        is_too_blurred = bool(worth) and donor.excess_px * scene.scale > MOST_BLURRIER_PX
-        if not gives or is_too_blurred or gives < worth * min(len(points), 4 * lacks.sum()):
-            passed.append(donor)
-            continue
-        with suppress(FootageError):  # a frame that cannot be read gives nothing; it says so itself when one goes there
+        try:
             _bring(donor, at, scene, ring, stack, lights, is_strict)
-        count = stack.has(places)
+        except FootageError:  # gives nothing; it says so itself when one goes there
+            is_whole = False
+    if not is_whole and rest:
+        passed += _take(rest, places, enough, worth, at, scene, ring, stack, lights, check, is_strict)
     return passed
 
 

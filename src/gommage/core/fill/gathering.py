@@ -8,7 +8,6 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-import cv2
 import numpy as np
 from numpy.typing import NDArray
 
@@ -110,15 +109,24 @@ def ring_points(frame: Picture, window: Window, ring: Mask) -> Ring:
     if not len(points):
         nothing = np.zeros((0, 2))
         return Ring(nothing, np.zeros((0, 3), np.float32), nothing, nothing, np.zeros(2), 1.0)
-    luma = luminance(frame)
-    smoothed = np.maximum(cv2.sepFilter2D(luma, cv2.CV_32F, BELL, BELL)[rows, columns], DARKEST)
-    across = cv2.sepFilter2D(luma, cv2.CV_32F, BELL_SLOPE, BELL)[rows, columns] / smoothed
-    down = cv2.sepFilter2D(luma, cv2.CV_32F, BELL, BELL_SLOPE)[rows, columns] / smoothed
+    luma = _luma_around(frame, rows, columns)
+    smoothed = np.maximum(np.einsum("i,j,ijn->n", BELL, BELL, luma), DARKEST)
+    across = np.einsum("i,j,ijn->n", BELL, BELL_SLOPE, luma) / smoothed
+    down = np.einsum("i,j,ijn->n", BELL_SLOPE, BELL, luma) / smoothed
     middle = points.mean(axis=0)
     size = max(float(np.hypot(*(points - middle).T).max()), 1.0)
     shown = sampled_at(frame, points, window)
     slopes = np.stack([across, down], axis=1).astype(np.float64)
     return Ring(points, shown, slopes, (points - middle) / size, middle, size)
+
+
+def _luma_around(frame: Picture, rows: NDArray[np.int64], columns: NDArray[np.int64]) -> Picture:
+    """Return the luma of pixels and of those around them, (3, 3, N); the picture goes on mirrored at its rim."""
+    height, width = frame.shape[:2]
+    down, across = (np.abs(np.arange(-1, 2)[:, None] + at) for at in (rows, columns))
+    down, across = np.minimum(down, 2 * (height - 1) - down), np.minimum(across, 2 * (width - 1) - across)
+    found: Picture = luminance(frame[np.maximum(down, 0)[:, None], np.maximum(across, 0)[None]].reshape(9, -1, 3))
+    return found.reshape(3, 3, -1)
 
 
 def left_over_motion(

@@ -38,6 +38,10 @@ class Scene(Protocol):
         """Return a window of a frame of the plate, (h, w, 3); not to be modified."""
         ...
 
+    def ahead(self, footage: Footage, frames: list[int]) -> None:
+        """Begin to read frames of the plate that will be asked for, beside everything else."""
+        ...
+
     def matte(self, footage: Footage, matte: MatteAt, window: Window) -> Picture:
         """Return a window of a matte, (h, w)."""
         ...

@@ -122,8 +122,8 @@ def _processor(source: str, target: str) -> ocio.CPUProcessor:
         ) from error
 
 
-def _converted(picture: Picture, source: str, target: str) -> Picture:
-    out = np.array(picture, dtype=np.float32, order="C")
+def _converted(picture: NDArray[np.generic], source: str, target: str) -> Picture:
+    out = np.array(picture, dtype=np.float32, order="C")  # halves become floats on the way, in one pass
     processor = _processor(source, target)
     if not processor.isNoOp():
         processor.applyRGB(out)
@@ -165,7 +165,7 @@ def decode(pixels: NDArray[np.generic], space: str) -> Picture:
         if curve is not None:
             return curve[pixels]
         return _converted(pixels.astype(np.float32) / np.float32(levels - 1), space, SCENE_LINEAR)
-    return _converted(pixels.astype(np.float32), space, SCENE_LINEAR)
+    return _converted(pixels, space, SCENE_LINEAR)
 
 
 def encode(picture: Picture, space: str, dtype: np.dtype) -> NDArray[np.generic]:

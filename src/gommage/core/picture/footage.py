@@ -103,8 +103,11 @@ def read_linear(raw: RawFrame, colour_space: str, check: Check = lambda: None) -
 
 def _linear(pixels: NDArray[np.generic], colour_space: str) -> Picture:
     linear = decode(pixels, colour_space)
-    if pixels.dtype.kind == "f" and not np.isfinite(linear).all():
-        linear = np.nan_to_num(linear, nan=0.0, posinf=65504.0, neginf=-65504.0)
+    if pixels.dtype.kind == "f":
+        with np.errstate(over="ignore", invalid="ignore"):
+            is_whole = np.isfinite(linear.sum())  # only if all are; a sum that overflows is looked at once more
+        if not is_whole:
+            linear = np.nan_to_num(linear, nan=0.0, posinf=65504.0, neginf=-65504.0)
     return linear
 
 
