@@ -386,7 +386,8 @@ def test_hold_outs_keep_the_plate_and_opacity_mixes(engine, small_shot):
     held = replace(shot, fixes=(fix,))
     plate, whole = engine.plate(shot.footage, 1002), engine.result(shot, 1002)
     np.testing.assert_array_equal(engine.result(held, 1002)[48:62, 75:82], plate[48:62, 75:82])
-    np.testing.assert_array_equal(engine.result(held, 1002)[48:62, 65:70], whole[48:62, 65:70])
+    # Light is not looked at where something is in front: it is the same but for rounding.
+    np.testing.assert_allclose(engine.result(held, 1002)[48:62, 65:70], whole[48:62, 65:70], rtol=1e-4)
     half = replace(shot, fixes=(replace(shot.fixes[0], opacity=0.5),))
     inside = np.s_[48:62, 68:82]
     np.testing.assert_allclose(engine.result(half, 1002)[inside], (plate[inside] + whole[inside]) / 2, atol=1e-6)

@@ -36,6 +36,23 @@ def test_taken_over_by_hand_it_looks_the_same(engine, shot):
         np.testing.assert_allclose(engine.result(keyed, frame), engine.result(shot, frame), rtol=0.03, atol=0.01)
 
 
+def test_taken_over_from_a_frame_on_the_rest_is_found_as_before(engine, shot):
+    (fix,) = shot.fixes
+    light = by_hand(engine.lights_found(shot, fix), replace(fix.match.light, exposure_stops=0.25), since=1004)
+    assert light.is_measured
+    keyed = replace(shot, fixes=(replace(fix, match=replace(fix.match, light=light)),))
+    before = replace(shot, fixes=(replace(fix, match=replace(fix.match, light=replace(light, by_hand=()))),))
+    brighter = replace(fix.match.light, exposure_stops=0.25)
+    wanted = replace(shot, fixes=(replace(fix, match=replace(fix.match, light=brighter)),))
+    for frame in (1001, 1003):
+        np.testing.assert_array_equal(engine.result(keyed, frame), engine.result(wanted, frame))
+    for frame in (1004, 1006):
+        np.testing.assert_allclose(engine.result(keyed, frame), engine.result(wanted, frame), rtol=0.03, atol=0.01)
+        assert (engine.result(before, frame) != engine.result(keyed, frame)).any()
+    with pytest.raises(ValueError, match="from frame 1009 on"):
+        by_hand({1001: (0.0, 0.0, 0.0)}, light, since=1009)
+
+
 def test_few_keys_tell_a_curve():
     frames = range(1001, 1101)
     found = {frame: (0.5 * (frame > 1050), 0.0, -0.5 * (frame > 1050)) for frame in frames}

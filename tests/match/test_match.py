@@ -15,6 +15,7 @@ from gommage.core.match import (
     grain_field,
     match_light,
     measure_grain,
+    steadied,
     without_grain,
 )
 from gommage.core.match.light import ring_around
@@ -54,6 +55,46 @@ def test_a_passer_by_in_the_ring_has_no_vote():
     below[30:95, 102:112] = 2.0
     light = match_light(FILL, below, MATTE, VALID)
     np.testing.assert_allclose(light.coefficients[:, 0], 0.75, atol=GAIN_TOLERANCE)
+
+
+def test_light_is_looked_at_in_an_area_instead():
+    below = FILL * np.float32(0.75)
+    below[:, 75:] = FILL[:, 75:] * np.float32(1.5)  # another wall, under another light
+    area = np.zeros(MATTE.shape, bool)
+    area[30:90, 5:60] = True
+    light = match_light(FILL, below, MATTE, VALID, area=area)
+    np.testing.assert_allclose(light.coefficients[:, 0], 0.75, atol=GAIN_TOLERANCE)
+    under = match_light(FILL, below, MATTE, VALID, area=MATTE > 0)
+    assert not under.trusted  # never under the cover
+
+
+def light_of(gain, error):
+    return Light(np.array([[gain, 0.0, 0.0]] * 3), Window.of(9, 9), error=error)
+
+
+def test_a_light_that_few_pixels_tell_is_steadied():
+    """Twelve hundred frames of a slow change, told with an error of 1 %: three quarters of the error goes."""
+    rng, error = np.random.default_rng(6), 0.01
+    true = 0.8 + 0.1 * np.sin(np.arange(1200) / 200)
+    told = true * (1 + error * rng.standard_normal(1200))
+    steady = [
+        steadied(light_of(told[at], error), {by: light_of(told[at + by], error) for by in (-2, -1, 1, 2)})
+        for at in range(2, 1198)
+    ]
+    left = np.array([one.coefficients[0, 0] for one in steady]) - true[2:1198]
+    assert left.std() < 0.62 * (told - true).std()
+    assert light_of(1, error).needs_others
+    assert not light_of(1, 0.0005).needs_others
+
+
+def test_a_lantern_that_flickers_is_not_steadied():
+    lantern = {by: light_of(1.0 + 0.1 * (-1) ** by, 0.003) for by in (-2, -1, 1, 2)}
+    assert steadied(light_of(1.1, 0.003), lantern).coefficients[0, 0] == pytest.approx(1.1, abs=0.003)
+    flash = {by: light_of(1.0, 0.003) for by in (-2, -1, 1, 2)}
+    assert steadied(light_of(1.3, 0.003), flash).coefficients[0, 0] == pytest.approx(1.3, abs=0.003)
+    alone = light_of(0.9, 0.01)
+    assert steadied(alone, {1: light_of(1.0, 0.01)}) is alone
+    assert steadied(alone, {by: Light.none(Window.of(9, 9)) for by in (-1, 1)}) is alone
 
 
 def test_without_a_ring_nothing_is_claimed():

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from enum import StrEnum
 from typing import Any, TypeVar
 
@@ -101,7 +101,8 @@ class Desk:
     keys : tuple of int
         Frames of its chosen keys.
     slot : Slot
-        Which matte of the fix new shapes go to: its cover or its hold-outs. `combine` is what they do there.
+        Which matte of the fix new shapes go to: its cover, its hold-outs, or its area for light. `combine` is what they
+        do there.
     draws_by : str
         points, freehand, ellipse or box; round or with corners, open or closed; on the picture instead of a surface.
     reach : Reach
@@ -238,6 +239,13 @@ class Desk:
     hides_overlays: bool = False
     display: Display = DEFAULT_DISPLAY
 
+    @property
+    def settled(self) -> Desk:
+        """The desk without what its step does not do: areas for light are drawn in Match alone."""
+        if self.slot is not Slot.LIGHT_AREA or self.step is Step.MATCH:
+            return self
+        return replace(self, slot=Slot.COVER, tool="edit" if self.tool == "draw" else self.tool)
+
     def shot(self, project: Project) -> Shot | None:
         """Return the shot on the desk."""
         return _found(project.shots, self.shot_id)
@@ -258,7 +266,7 @@ class Desk:
         return _found(shot.clean_plates, self.plate_id) if shot else None
 
     def parts(self, project: Project) -> tuple[MattePart, ...]:
-        """Return the parts that the step works on: areas, keep-outs and extent in Follow, else cover's and hold-outs'.
+        """Return the parts that the step works on: areas, keep-outs and extent in Follow, else the mattes of the fix.
 
         What shared mattes are made of comes after the part that uses them.
         """
@@ -270,7 +278,10 @@ class Desk:
                 return ()
             how = surface.how
             return shot.unfolded((*how.areas.parts, *how.keep_outs.parts, *surface.extent.parts))
-        return shot.unfolded((*fix.cover.parts, *fix.hold_outs.parts)) if fix is not None else ()
+        if fix is None:
+            return ()
+        light = fix.light_area.parts if self.step is Step.MATCH else ()
+        return shot.unfolded((*fix.cover.parts, *fix.hold_outs.parts, *light))
 
     def part(self, project: Project) -> MattePart | None:
         """Return the part in hand: the one that was chosen, else the first."""

@@ -299,7 +299,7 @@ class Session(QObject):
     def set_desk(self, **changes: Any) -> None:
         """Change what the window looks at."""
         old = self.desk
-        new = replace(old, **changes)
+        new = replace(old, **changes).settled
         if new != old:
             self.desk = new
             self.desk_changed.emit(old, new)

@@ -39,6 +39,11 @@ DRAWN = {
     "by hand": "the thing, by its corners",
     "points": "the features",
 }
+DRAWN_IN = {
+    Slot.COVER: "the thing",
+    Slot.HOLD_OUTS: "what stays in front",
+    Slot.LIGHT_AREA: "what shows the light, beside the thing",
+}
 
 DRAW_HINTS = {
     "points": "Click round {}; click the first point to close",
@@ -143,8 +148,7 @@ def hint_of(ground: Ground) -> str:
         follows = desk.step is Step.FOLLOW
         if follows and places_spots(ground):
             return "Click on features that stand out"
-        holds_out = desk.slot is Slot.HOLD_OUTS and not follows
-        what = DRAWN[desk.draws] if follows else "what stays in front" if holds_out else "the thing"
+        what = DRAWN[desk.draws] if follows else DRAWN_IN[desk.slot]
         return DRAW_HINTS[desk.draws_by].format(what)
     if desk.tool == "pin":
         own = f"{len(desk.pin_points)} own points" if desk.pin_points else "the corners"

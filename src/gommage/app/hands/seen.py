@@ -196,6 +196,5 @@ def _said(ground: Ground, part: MattePart) -> str:
             return "extent"
         how = surface.how if surface is not None else None
         return "area" if isinstance(how, PlaneFollow) and part in how.areas.parts else "keep-out"
-    if ground.shot is not None and slot_of(ground.shot, part.id)[1] is Slot.HOLD_OUTS:
-        return "hold-out"
-    return "cover"
+    slot = slot_of(ground.shot, part.id)[1] if ground.shot is not None else Slot.COVER
+    return {Slot.HOLD_OUTS: "hold-out", Slot.LIGHT_AREA: "area for light"}.get(slot, "cover")

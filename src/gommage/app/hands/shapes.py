@@ -48,6 +48,9 @@ FINE_PX, FINEST_PX = 0.6, 0.2
 CIRCLE = 4 / 3 * (np.sqrt(2) - 1)
 SLOTS = {"area": Slot.AREAS, "keep-out": Slot.KEEP_OUTS, "extent": Slot.EXTENT}
 """Which matte of the surface in hand a shape goes to, by what the desk draws."""
+WORDS = {Slot.COVER: "cover", Slot.HOLD_OUTS: "hold-out", Slot.LIGHT_AREA: "area for light"}
+"""What a shape is in a fix's mattes."""
+TRACES = {Slot.HOLD_OUTS: "hold-out", Slot.LIGHT_AREA: "light"}
 Vertices = NDArray[Any]
 Line = tuple[Vertices, tuple[VertexKind, ...], bool]
 """Vertices (N, 8), their kinds, and whether the line is closed."""
@@ -75,7 +78,7 @@ def draw_shape(press: PointerEvent, ground: Ground) -> Gesture:
 def _kind(ground: Ground) -> str:
     if ground.desk.step is WorkStep.FOLLOW:
         return ground.desk.draws if ground.desk.draws in SLOTS else "area"
-    return "hold-out" if ground.desk.slot is Slot.HOLD_OUTS else "drawing"
+    return TRACES.get(ground.desk.slot, "drawing")
 
 
 def _by_clicks(press: PointerEvent, ground: Ground, surface_id: str) -> Drawing:
@@ -219,15 +222,15 @@ def _matte_surface(ground: Ground) -> str:
 def _why_not(ground: Ground) -> str:
     surface = ground.surface
     words = f"{surface.name} is not followed to this frame." if surface else "Follow a surface first."
-    what = "hold-out" if ground.desk.slot is Slot.HOLD_OUTS else "cover"
-    return f"A {what} cannot be drawn here. {words}"
+    what = WORDS[ground.desk.slot]
+    return f"{'An' if what[0] in 'aeiou' else 'A'} {what} cannot be drawn here. {words}"
 
 
 def _in_matte(ground: Ground, line: Line, surface_id: str) -> Step:
     shot, fix, desk = ground.shot, ground.fix, ground.desk
     assert shot is not None
-    holds_out = desk.slot is Slot.HOLD_OUTS and fix is not None
-    matte = Matte() if fix is None else fix.hold_outs if holds_out else fix.cover
+    slot = desk.slot if fix is not None else Slot.COVER
+    matte: Matte = Matte() if fix is None else getattr(fix, slot)
     taken = {shape.name or f"Shape {number}" for number, shape in enumerate(matte.shapes, 1)}
     name = next(f"Shape {number}" for number in range(1, len(taken) + 2) if f"Shape {number}" not in taken)
     shape = _shape(line, desk.frame, name)
@@ -235,10 +238,10 @@ def _in_matte(ground: Ground, line: Line, surface_id: str) -> Step:
     part = MattePart(id=shape.id, source=Drawn(shape=shape, surface_id=surface_id), combine=combine)
     desk_after = {"tool": "edit", "part_id": part.id, "part_ids": (), "vertices": ()}
     if fix is not None:
-        slot = Slot.HOLD_OUTS if holds_out else Slot.COVER
-        label = "Draw hold-out" if holds_out else "Draw one more shape" if matte.parts else "Draw cover"
+        is_more = slot is Slot.COVER and matte.parts
+        label = "Draw one more shape" if is_more else f"Draw {WORDS[slot]}"
         edit = partial(edits.add_part, shot_id=shot.id, holder_id=fix.id, slot=slot, part=part)
-        return Step(label, edit, desk_after)
+        return Step(label, edit, desk_after | {"slot": Slot.COVER} if slot is Slot.LIGHT_AREA else desk_after)
     plain = Fix(id=new_id(), name=free_name("Fix", shot.fixes), surface_id=surface_id)
     cover = Matte(parts=(part,), softness=plain.cover.softness)
     fresh = Fix(id=plain.id, name=plain.name, surface_id=surface_id, cover=cover)

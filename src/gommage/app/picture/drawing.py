@@ -22,6 +22,7 @@ OUTLINES = {
     "keep-out": (Qt.PenStyle.DotLine, "look_here"),
     "extent": (Qt.PenStyle.DashDotLine, "source"),
     "cover": (Qt.PenStyle.SolidLine, "accent"),
+    "light": (Qt.PenStyle.DashLine, "source"),
     "hold-out": (Qt.PenStyle.DashDotLine, "look_here"),
     "scribble-inside": (Qt.PenStyle.SolidLine, "accent"),
     "scribble-outside": (Qt.PenStyle.SolidLine, "source"),

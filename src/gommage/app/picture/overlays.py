@@ -48,7 +48,7 @@ class Outline:
     Attributes
     ----------
     kind : str
-        "area", "keep-out", "extent", "cover", "hold-out", "drawing", "marquee", "box", "soft" (how far an edge
+        "area", "keep-out", "extent", "cover", "hold-out", "light", "drawing", "marquee", "box", "soft" (how far an edge
         fades) or "key" (the same shape on another of its keys).
     is_here : bool
         Whether it is on this frame; drawn faintly where it is not.
@@ -248,6 +248,8 @@ def _of_cover(ground: Ground) -> Overlay:
     if fix is None or not (desk.step in (Step.COVER, Step.MATCH) or desk.tool in ("edit", "mould", "scribble")):
         return Overlay()
     lines = _matte_outlines(ground, fix.cover, "cover") + _matte_outlines(ground, fix.hold_outs, "hold-out")
+    if desk.step is Step.MATCH:
+        lines += _matte_outlines(ground, fix.light_area, "light")
     in_hand = scribbled_in_hand(ground)
     for mark in in_hand[1].marks if in_hand is not None else ():
         if mark.frame == desk.frame:

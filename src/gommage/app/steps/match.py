@@ -1,4 +1,4 @@
-"""The Match step: light and grain."""
+"""The Match step: edge, light, grain, sharpness."""
 
 from __future__ import annotations
 
@@ -13,13 +13,14 @@ from PySide6.QtCore import QSignalBlocker
 from PySide6.QtWidgets import QCheckBox, QHBoxLayout, QToolButton
 
 from gommage.app.findings import measured_key
-from gommage.app.look.controls import NameLine, Section, ValueRow, push_button, quiet, rule, tool_button
+from gommage.app.look.controls import NameLine, Section, ValueRow, push_button, quiet, rule, spaced, tool_button
 from gommage.app.session import Session
 from gommage.app.steps.curves import NOTHING, LightCurves
 from gommage.app.steps.page import Advised, InHand, Page, next_step
 from gommage.core.document import Donors, Fix, Keyed, Keys, LightMatch, Plates, Shot, edits, value_at, with_key
-from gommage.core.engine import Engine, Priority, State, Step
-from gommage.core.match import Stops, by_hand
+from gommage.core.document.edits import Slot
+from gommage.core.engine import Engine, Priority, State, Step, is_lit_on
+from gommage.core.match import NO_BLUR, Blur, Stops, by_hand
 
 __all__ = ["FrameFacts", "MatchPage"]
 
@@ -50,16 +51,23 @@ def _changed_on(keyed: Keyed, frame: int, value: float) -> Keyed:
     return with_key(keyed, frame, value) if isinstance(keyed, Keys) else value
 
 
+def _taken_over(light: LightMatch, shot: Shot) -> str:
+    """Return in words on which frames light is by hand though it is found on others."""
+    lives = [one for life in light.by_hand if (one := life.within(shot.footage.frames)) is not None]
+    return "By hand on " + ", ".join(f"{one.first}–{one.last}" for one in lives) if lives else ""
+
+
 @dataclass(frozen=True, slots=True)
 class FrameFacts:
-    """What the engine found on the frame in hand: the light's stops (or None), the grain in words."""
+    """What the engine found on the frame in hand: the light's stops (or None), grain and blur in words."""
 
     stops: tuple[float, float, float] | None = None
     grain: str = ""
+    blur: str = ""
 
 
 def facts_of(engine: Engine, shot: Shot, fix: Fix, frame: int, check: Callable[[], None]) -> FrameFacts:
-    """Return the light and grain that the match found on a frame; a job's work."""
+    """Return the light, grain and blur that the match found on a frame; a job's work."""
     patch = engine.patch(shot, fix, frame, check)
     grain = engine.grain(shot, shot.surface(fix.surface_id), check) if fix.surface_id else None
     words = "Grain could not be measured; follow some frames first."
@@ -67,7 +75,16 @@ def facts_of(engine: Engine, shot: Shot, fix: Fix, frame: int, check: Callable[[
         grey = float(grain.deviation(np.full((1, 3), 0.18, np.float32)).mean()) / 0.18
         words = f"Measured on the surface: {100 * grey:.1f} % at middle grey, {grain.size_px:.2f} px"
     stops = patch.light.stops if patch is not None and patch.light.trusted else None
-    return FrameFacts(stops, words)
+    return FrameFacts(stops, words, _blur_words(engine.blurs(shot, fix, frame, check)))
+
+
+def _blur_words(blurs: tuple[Blur, ...]) -> str:
+    """Return in words the blur that new pixels lack, of the one that lacks most."""
+    most = max(blurs, key=lambda one: one.along_px + one.round_px, default=NO_BLUR)
+    if not most:
+        return "Found here: as sharp as the frame."
+    ways = ((most.along_px, "along the motion"), (most.round_px, "all round"))
+    return f"Found here: {' and '.join(f'{px:.1f} px {way}' for px, way in ways if px)}."
 
 
 class MatchPage(Page):
@@ -81,14 +98,33 @@ class MatchPage(Page):
         self.own_edge.setToolTip("Another softness than the cover's, which Cover sets")
         self.outwards = ValueRow("Soft outwards", 0, 60, "px", tip="From the cover's line outwards")
         self.inwards = ValueRow("Soft inwards", 0, 60, "px", tip="From the cover's line inwards")
+        self.joined = QCheckBox("Joined to the picture")
+        self.joined.setAccessibleName("Joined to the picture")
+        self.joined.setToolTip(
+            "At the cover's edge they are as bright as the picture; not at its border, nor at what is in front"
+        )
         self.light = QCheckBox("Light from around the cover")
         self.light.setAccessibleName("Match light")
         self.light.setToolTip("Brightness and colour follow the pixels around the cover, frame by frame")
         self.stops = quiet(name="Light found")
         self.curves = LightCurves()
+        self.area = tool_button(
+            "freehand", "Draw area for light", tip="Draw where light is looked at, in place of around the cover"
+        )
+        self.no_area = tool_button("trash-2", "Remove area for light", tip="Look around the cover again")
+        self.by_hand_title = quiet("By hand from what was found")
         self.take_over = push_button(
-            "By hand from what was found", self._on_take_over,
+            "On all frames", partial(self._on_take_over, False),
             tip="Keyed exposure, temperature and tint in place of what is found, to be changed by hand",
+        )  # fmt: skip
+        self.take_from = push_button(
+            "From here on",
+            partial(self._on_take_over, True),
+            tip="The same from this frame on; before, it is found",
+        )
+        self.found_again = push_button(
+            "Found again", lambda: self._set_light("Find light again", True, by_hand=()),
+            tip="Light is found on all frames; keys stay on top of it",
         )  # fmt: skip
         self.by_hand = Section("Light by hand", is_folded=True)
         self.hands: dict[str, ValueRow] = {}
@@ -97,17 +133,39 @@ class MatchPage(Page):
             self._add_hand(field, ValueRow(name, low, high, unit, decimals, tip=tip))
         self.grain = ValueRow("Grain", 0, 200, "%", tip="Of the grain that was measured on the shot")
         self.found = quiet(name="Grain found")
+        self.as_sharp = QCheckBox("As blurred as the frame")
+        self.as_sharp.setAccessibleName("As blurred as the frame")
+        self.as_sharp.setToolTip("Motion blur and focus of the frame, put on what is sharper; else by hand")
+        self.found_blur = quiet(name="Blur found")
         self.blur = ValueRow("Blur", 0, 8, "px", 1, tip="Put on the new pixels where they are sharper than the frame")
-        light = (self.light, self.stops, self.curves, self.take_over, self.by_hand)
-        edge = (self.title, self.own_edge, self.outwards, self.inwards)
-        for widget in (*edge, rule(), *light, rule(), self.grain, self.found, self.blur):
+        for widget in (self.title, self.own_edge, self.outwards, self.inwards, self.joined, rule()):
+            self.box.addWidget(widget)
+        self._add_light()
+        for widget in (rule(), self.grain, self.found, rule(), self.as_sharp, self.found_blur, self.blur):
             self.box.addWidget(widget)
         self.own_edge.toggled.connect(self._on_own_edge)
         self.outwards.value_changed.connect(lambda value, final: self._on_edge(final, "outwards_px", value))
         self.inwards.value_changed.connect(lambda value, final: self._on_edge(final, "inwards_px", value))
         self.blur.value_changed.connect(self._on_blur)
+        self.joined.toggled.connect(lambda on: self._set("Join to the picture", True, is_joined=on))
+        self.as_sharp.toggled.connect(self._on_as_sharp)
+        self.area.clicked.connect(lambda: self.session.set_desk(tool="draw", slot=Slot.LIGHT_AREA))
+        self.no_area.clicked.connect(self._on_no_area)
         self.light.toggled.connect(lambda on: self._set_light("Match light", True, is_measured=on))
         self.grain.value_changed.connect(self._on_grain)
+
+    def _add_light(self) -> None:
+        """Add the rows of the light: where it is looked at, what was found, what is done by hand."""
+        head = QHBoxLayout()
+        head.setContentsMargins(0, 0, 0, 0)
+        head.addWidget(self.light, 1)
+        head.addWidget(self.area)
+        head.addWidget(self.no_area)
+        self.box.addLayout(head)
+        for widget in (self.stops, self.curves, self.by_hand_title):
+            self.box.addWidget(widget)
+        self.box.addLayout(spaced(self.take_over, self.take_from, self.found_again))
+        self.box.addWidget(self.by_hand)
 
     def _add_hand(self, field: str, row: ValueRow) -> None:
         """Add a number of the light by hand, with what keys it."""
@@ -136,21 +194,34 @@ class MatchPage(Page):
             now = getattr(fix.match.light, field)
             self._set_light(f"Key {BY_HAND[field][0].lower()}", True, **{field: toggled_key(now, frame)})
 
-    def _on_take_over(self) -> None:
-        """Make keys of the light that was found, and follow it no more."""
-        fix = self._fix()
+    def _on_take_over(self, is_from_here: bool) -> None:
+        """Make keys of the light that was found, on all frames or from here on, and follow it there no more."""
+        fix, frame = self._fix(), self.session.desk.frame
         found = self.session.findings.lights(self.session.shot, fix.id) if fix is not None else None
-        if fix is not None and found:
-            self._set("Light by hand", True, light=by_hand(found, fix.match.light))
+        if fix is not None and found and (not is_from_here or max(found) >= frame):
+            label = f"Light by hand from {frame} on" if is_from_here else "Light by hand"
+            self._set(label, True, light=by_hand(found, fix.match.light, frame if is_from_here else None))
+
+    def _on_no_area(self) -> None:
+        desk, fix = self.session.desk, self._fix()
+        if fix is not None:
+            self.session.commit(
+                "Remove area for light", edits.change_matte, desk.shot_id, desk.fix_id, Slot.LIGHT_AREA, parts=()
+            )
 
     def _show_curves(self, shot: Shot, fix: Fix, frame: int) -> None:
         """Show the light over the shot; it is looked for beside everything else."""
         session, findings = self.session, self.session.findings
         is_followed = fix.match.light.is_measured and isinstance(fix.fill, Plates) and bool(fix.fill.plate_ids)
         self.curves.setVisible(is_followed)
-        self.take_over.setVisible(is_followed)
         found = findings.lights(shot, fix.id)
-        self.take_over.setEnabled(bool(found))
+        is_taken = bool(fix.match.light.by_hand)
+        self.by_hand_title.setVisible(is_followed)
+        self.by_hand_title.setText(_taken_over(fix.match.light, shot) or "By hand from what was found")
+        for button in (self.take_over, self.take_from):
+            button.setVisible(is_followed and not is_taken)
+            button.setEnabled(bool(found))
+        self.found_again.setVisible(is_followed and is_taken)
         self.curves.show_found(found if found is not None else NOTHING, frame)
         key = measured_key(shot, fix.id)
         if not is_followed or found is not None or key == self._asked:
@@ -183,7 +254,10 @@ class MatchPage(Page):
         fix = self._fix()
         if fix is not None:
             new = _changed_on(fix.match.sharpness_px or 0.0, self.session.desk.frame, value)
-            self._set("Blur", final, sharpness_px=new or None)
+            self._set("Blur", final, sharpness_px=new)
+
+    def _on_as_sharp(self, is_on: bool) -> None:
+        self._set("As blurred as the frame" if is_on else "Blur by hand", True, sharpness_px=None if is_on else 0.0)
 
     def _fix(self) -> Fix | None:
         return self.session.desk.fix(self.session.project)
@@ -209,8 +283,11 @@ class MatchPage(Page):
     def show_hand(self, hand: InHand) -> None:
         fix, frame = hand.fix, self.session.desk.frame
         self.light.setVisible(fix is None or not isinstance(fix.fill, Donors))
-        for widget in (self.light, self.by_hand, self.grain, self.own_edge, self.blur):
+        for widget in (self.light, self.by_hand, self.grain, self.own_edge, self.joined, self.as_sharp, self.blur):
             widget.setEnabled(fix is not None)
+        is_lit = fix is not None and not isinstance(fix.fill, Donors)
+        self.area.setVisible(is_lit)
+        self.no_area.setVisible(is_lit and fix is not None and bool(fix.light_area.parts))
         self.title.setText(fix.name if fix is not None else "Nothing to match yet")
         if fix is None:
             for label in (self.stops, self.found):
@@ -222,7 +299,13 @@ class MatchPage(Page):
         for row, name in ((self.outwards, "outwards_px"), (self.inwards, "inwards_px")):
             row.setVisible(edge is not None)
             row.set_value(value_at(getattr(edge or fix.cover.softness, name), frame))
+        with QSignalBlocker(self.joined), QSignalBlocker(self.as_sharp):
+            self.joined.setChecked(fix.match.is_joined)
+            self.as_sharp.setChecked(fix.match.sharpness_px is None)
+        self.blur.setVisible(fix.match.sharpness_px is not None)
+        self.found_blur.setVisible(fix.match.sharpness_px is None)
         self.blur.set_value(value_at(fix.match.sharpness_px or 0.0, frame))
+        self.light.setText("Light from an area" if fix.light_area.parts else "Light from around the cover")
         self._show_hands(fix.match.light, frame)
         self._show_curves(hand.shot, fix, frame)
         self.grain.set_value(value_at(fix.match.grain.amount, frame) * 100)
@@ -255,14 +338,16 @@ class MatchPage(Page):
         fix = self._fix()
         if fix is not None and isinstance(fix.fill, Donors):
             self.stops.setText("Each frame that is taken from is lit by itself.")
-        elif fix is not None and not fix.match.light.is_measured:
-            self.stops.setText("Light is set by hand alone.")
+        elif fix is not None and not is_lit_on(fix, frame):
+            self.stops.setText("Light is set by hand alone here.")
         elif facts.stops is None:
             self.stops.setText("No light found on this frame.")
         else:
             red, green, blue = facts.stops
             self.stops.setText(f"Found here: red {red:+.2f}, green {green:+.2f}, blue {blue:+.2f} stops")
         self.found.setText(facts.grain)
+        is_donors = fix is not None and isinstance(fix.fill, Donors)
+        self.found_blur.setText("Told by the cover's surroundings on each frame." if is_donors else facts.blur)
 
     def advise(self, hand: InHand) -> Advised:
         if hand.fix is None:

@@ -56,7 +56,7 @@ def _fresh(items: tuple[Any, ...], before: tuple[Any, ...]) -> Iterator[Any]:
 
 def _mattes_of(item: Surface | Fix) -> tuple[Matte, ...]:
     if isinstance(item, Fix):
-        return item.cover, item.hold_outs
+        return item.mattes
     areas = (item.how.areas, item.how.keep_outs) if isinstance(item.how, PlaneFollow) else ()
     return (*areas, item.extent)
 

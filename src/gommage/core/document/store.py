@@ -270,7 +270,13 @@ def _with_paths(project: Project, change: Callable[[str], str]) -> Project:
             clean_plates=tuple(of_plate(plate) for plate in shot.clean_plates),
             mattes=tuple(replace(one, matte=of_matte(one.matte)) for one in shot.mattes),
             fixes=tuple(
-                replace(fix, cover=of_matte(fix.cover), hold_outs=of_matte(fix.hold_outs)) for fix in shot.fixes
+                replace(
+                    fix,
+                    cover=of_matte(fix.cover),
+                    hold_outs=of_matte(fix.hold_outs),
+                    light_area=of_matte(fix.light_area),
+                )
+                for fix in shot.fixes
             ),
         )
 

@@ -6,7 +6,7 @@ from gommage.core.engine.carrying import carried_over
 from gommage.core.engine.evaluate import Engine, level_of
 from gommage.core.engine.finding import found_sources
 from gommage.core.engine.following import follow_surface, followed, followed_surface
-from gommage.core.engine.inputs import FixInputs, frame_inputs, inputs_at, mappings_of
+from gommage.core.engine.inputs import FixInputs, frame_inputs, inputs_at, is_lit_on, mappings_of
 from gommage.core.engine.jobs import Jobs, Priority
 from gommage.core.engine.matte_files import FoundMatte, MatteTarget, find_matte, write_mattes
 from gommage.core.engine.painting import LiveStroke, Shown
@@ -55,6 +55,7 @@ __all__ = [
     "found_sources",
     "frame_inputs",
     "inputs_at",
+    "is_lit_on",
     "level_of",
     "mappings_of",
     "matte_on",

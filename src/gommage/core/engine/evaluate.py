@@ -18,7 +18,7 @@ from gommage.core.engine.patches import Patch, Patches
 from gommage.core.engine.pictures import Pictures
 from gommage.core.fill import PlatesAt, Seen, canvas_key
 from gommage.core.geometry import Window
-from gommage.core.match import Grain, Stops
+from gommage.core.match import Blur, Grain, Stops
 from gommage.core.picture import Picture, Plates, RawFrame, scale_of
 
 __all__ = ["Engine", "level_of"]
@@ -86,7 +86,7 @@ class Engine:
 
     def grain(self, shot: Shot, surface: Surface, check: Check = _never) -> Grain | None:
         """Return the shot's grain, measured on a surface near its home frame; None if it cannot be measured."""
-        return self.patches.grain(grain_of_surface(shot, surface), check)
+        return self.patches.matching.grain(grain_of_surface(shot, surface), check)
 
     def matte(
         self, shot: Shot, matte: Matte, frame: int, window: Window | None = None, scale: float = 1.0,
@@ -198,12 +198,17 @@ class Engine:
             inputs = inputs_at(shot, fix, frame) if frame not in shot.footage.missing else None
             if inputs is None or not inputs.is_lit or not isinstance(inputs.fill, PlatesAt):
                 continue
-            lights = self.patches.lights(inputs, LIGHT_LEVEL, check)
+            lights = self.patches.matching.lights(inputs, LIGHT_LEVEL, check)
             if all(light.trusted for light in lights):
                 shares = [plate.weight for plate in inputs.fill.plates]
                 red, green, blue = np.average([light.stops for light in lights], axis=0, weights=shares).tolist()
                 found[frame] = (red, green, blue)
         return found
+
+    def blurs(self, shot: Shot, fix: Fix, frame: int, check: Check = _never) -> tuple[Blur, ...]:
+        """Return the blur that each clean plate of a fix lacks on a frame; none where there is nothing to tell."""
+        inputs = inputs_at(shot, fix, frame)
+        return () if inputs is None else self.patches.matching.blurs(inputs, check)
 
     # -- donors ---------------------------------------------------------------------------------------------
 

@@ -22,6 +22,7 @@ from gommage.core.document import (
     Footage,
     Matte,
     Painted,
+    PlaneFollow,
     Shot,
     Surface,
     is_within,
@@ -42,6 +43,7 @@ __all__ = [
     "GrainInputs",
     "frame_inputs",
     "inputs_at",
+    "is_lit_on",
     "mappings_of",
     "matte_inputs",
 ]
@@ -50,6 +52,8 @@ PAINTED = Painted.__name__
 RING_PX = 26
 """Around the cover, so far the picture is looked at to fit the fill in."""
 GRAIN_NEIGHBOURS = (-3, -2, -1, 1, 2, 3)
+LIGHT_NEIGHBOURS, SMALL_PX = (-2, -1, 1, 2), 100
+"""Around a cover whose box measures no more than so many pixels round, there may be too few to tell light by."""
 
 
 class GrainInputs(Record, frozen=True):
@@ -76,6 +80,16 @@ class FixInputs(Record, frozen=True):
         What the fill's recipe asks for; see `gommage.core.fill.RECIPES`.
     is_lit : bool
         Whether light follows the pixels around the cover.
+    light_area : MatteAt
+        Where light is looked at; empty: around the cover.
+    not_light : tuple of MatteAt
+        Where it is not: what is in front, and what other fixes cover.
+    beside : tuple of (int, LightInputs)
+        What light depends on on the frames beside it, by how many they come later; of small covers alone.
+    is_blurred : bool
+        Whether it is made as blurred as the frame.
+    is_joined : bool
+        Whether it meets what lies below without a step.
     grain : GrainInputs or None
         None where no grain is taken off or put on.
     below : tuple of FixInputs
@@ -93,6 +107,11 @@ class FixInputs(Record, frozen=True):
     fill: Any
     fill_kind: str
     is_lit: bool
+    light_area: MatteAt
+    not_light: tuple[MatteAt, ...]
+    beside: tuple[tuple[int, LightInputs], ...]
+    is_blurred: bool
+    is_joined: bool
     grade: Grade
     blur_px: float
     grain: GrainInputs | None
@@ -118,26 +137,32 @@ class FixInputs(Record, frozen=True):
 
     @property
     def lighting(self) -> LightInputs:
-        """What the light depends on: not the paint, not the grain."""
+        """What the light depends on: not the paint, not the grain, and not what other fixes make of the frame."""
         return LightInputs(
             footage=self.footage,
             frame=self.frame,
             cover=self.cover,
             fill=self.fill.as_shot,
             fill_kind=self.fill_kind,
-            below=self.below,
+            area=self.light_area,
+            left_out=self.not_light,
         )
 
 
 class LightInputs(Record, frozen=True):
-    """What a fix's light on one frame depends on."""
+    """What a fix's light on one frame depends on; see `FixInputs`.
+
+    `below` are the fixes behind, where the frame as it was filmed does not do.
+    """
 
     footage: Footage
     frame: int
     cover: MatteAt
     fill: Any
     fill_kind: str
-    below: tuple[FixInputs, ...]
+    area: MatteAt
+    left_out: tuple[MatteAt, ...]
+    below: tuple[FixInputs, ...] = ()
 
 
 @lru_cache(maxsize=4096)
@@ -271,6 +296,10 @@ def _inputs_of(shot: Shot, fix: Fix, frame: int, behind: tuple[FixInputs, ...]) 
             return None
         fill, is_painted = RECIPES[Painted].at(Painted(), shot, fix, frame), True
     near = window.grown(RING_PX)
+    is_lit = not is_painted and is_lit_on(fix, frame)
+    own = None if is_painted or RECIPES[type(fix.fill)].is_lit_already else lighting_on(shot, fix, frame)
+    is_small = is_lit and 2 * (window.width + window.height) <= SMALL_PX
+    near_by = [(by, lighting_on(shot, fix, frame + by)) for by in LIGHT_NEIGHBOURS] if is_small else []
     amount = value_at(fix.match.grain.amount, frame)
     found: FixInputs = _the_one(
         FixInputs(
@@ -282,7 +311,12 @@ def _inputs_of(shot: Shot, fix: Fix, frame: int, behind: tuple[FixInputs, ...]) 
             opacity=float(np.clip(value_at(fix.opacity, frame), 0, 1)),
             fill=fill,
             fill_kind=PAINTED if is_painted else type(fix.fill).__name__,
-            is_lit=fix.match.light.is_measured and not RECIPES[type(fix.fill)].is_lit_already,
+            is_lit=is_lit,
+            light_area=own.area if own is not None else MatteAt(parts=()),
+            not_light=own.left_out if own is not None else (),
+            beside=tuple((by, one) for by, one in near_by if one is not None),
+            is_blurred=not is_painted and fix.match.sharpness_px is None,
+            is_joined=not is_painted and fix.match.is_joined,
             grade=grade_on(fix.match.light, frame),
             blur_px=max(value_at(fix.match.sharpness_px or 0.0, frame), 0.0),
             grain=_grain_inputs(shot, fix) if amount > 0 and not is_painted else None,
@@ -293,6 +327,35 @@ def _inputs_of(shot: Shot, fix: Fix, frame: int, behind: tuple[FixInputs, ...]) 
         )
     )
     return found
+
+
+def is_lit_on(fix: Fix, frame: int) -> bool:
+    """Return whether a fix's light is measured on a frame."""
+    light = fix.match.light
+    if RECIPES[type(fix.fill)].is_lit_already or not light.is_measured:
+        return False
+    return not light.by_hand or not is_within(light.by_hand, frame)
+
+
+@lru_cache(maxsize=8192)
+def lighting_on(shot: Shot, fix: Fix, frame: int) -> LightInputs | None:
+    """Return what a fix's light on a frame depends on; None where it has none."""
+    is_there = frame in shot.footage.frames and frame not in shot.footage.missing and is_within(fix.frames, frame)
+    fill = RECIPES[type(fix.fill)].at(fix.fill, shot, fix, frame) if is_there else None
+    if fill is None:
+        return None
+    cover = matte_on(shot, _with_edge(fix), frame)
+    own = matte_on(shot, fix.cover, frame)
+    left_out = [one for one in blocked_on(shot, frame) if one not in (cover, own)]
+    surface = shot.surface(fix.surface_id) if fix.surface_id else None
+    if surface is not None and isinstance(surface.how, PlaneFollow) and surface.how.keep_outs.parts:
+        left_out.append(matte_on(shot, surface.how.keep_outs, frame))
+    return _the_one(
+        LightInputs(
+            footage=shot.footage, frame=frame, cover=cover, fill=fill.as_shot, fill_kind=type(fix.fill).__name__,
+            area=matte_on(shot, fix.light_area, frame), left_out=tuple(left_out),
+        )
+    )  # fmt: skip
 
 
 def _with_edge(fix: Fix) -> Matte:

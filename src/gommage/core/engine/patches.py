@@ -5,36 +5,43 @@ from __future__ import annotations
 import os
 from collections.abc import Callable, Hashable
 from concurrent.futures import ThreadPoolExecutor
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import lru_cache, partial
 
 import cv2
 import numpy as np
 
-from gommage.core.cover import MatteAt, reach_of
+from gommage.core.cover import MatteAt
 from gommage.core.document import Footage
 from gommage.core.engine.cache import Cache
-from gommage.core.engine.grain import measured_grain
-from gommage.core.engine.inputs import RING_PX, FixInputs, FixMatte, GrainInputs, LightInputs
+from gommage.core.engine.inputs import RING_PX, FixInputs, FixMatte
+from gommage.core.engine.matching import BY_NAME, HIDDEN, Matching
 from gommage.core.engine.pictures import (
     NOTHING_IN_HAND,
-    Freed,
     InHand,
     Pictures,
     ShotScene,
     ahead,
-    never_freed,
 )
-from gommage.core.fill import RECIPES, Filled
+from gommage.core.fill import Filled
 from gommage.core.geometry import Window
-from gommage.core.match import Grain, Light, add_grain, apply_light, graded, match_light
+from gommage.core.match import (
+    NO_BLUR,
+    Light,
+    add_grain,
+    apply_light,
+    blurred,
+    graded,
+)
 from gommage.core.paint import (
+    RIM_PX,
     Canvas,
     Read,
     ShotFrame,
     StrokeAt,
     StrokeInHand,
     StrokeSources,
+    heal,
     scaled,
 )
 from gommage.core.picture import Picture, scale_of
@@ -42,8 +49,6 @@ from gommage.core.picture import Picture, scale_of
 __all__ = ["MARGIN_OF_PAINT_PX", "NOTHING_IN_HAND", "InHand", "Laid", "Patch", "Patches", "composite"]
 
 Check = Callable[[], None]
-BY_NAME = {kind.__name__: recipe for kind, recipe in RECIPES.items()}
-LIGHT_LEVEL = 1
 MOST_HELPERS = 3
 MARGIN_OF_PAINT_PX = 32
 """Around paint, as far as freeing from grain and the spline spread it."""
@@ -86,6 +91,24 @@ class Patch:
 
 
 @dataclass(frozen=True, slots=True)
+class _Made:
+    """New pixels (h, w, 3) without grain, the fill that they are made of, and its lights."""
+
+    filled: Filled
+    pixels: Picture
+    lights: tuple[Light, ...]
+
+    def cut(self, window: Window, at: Window) -> _Made:
+        """Return a window of what lies at another."""
+        if window == at:
+            return self
+        inner, filled = window.within(at), self.filled
+        layers = tuple(replace(one, pixels=one.pixels[inner], valid=one.valid[inner]) for one in filled.layers)
+        grain, shown = (None if one is None else one[inner] for one in (filled.fresh_grain, filled.shown))
+        return _Made(Filled(layers, grain, shown), np.ascontiguousarray(self.pixels[inner]), self.lights)
+
+
+@dataclass(frozen=True, slots=True)
 class Laid:
     """A fill with a margin around the cover, lit, without grain: what measurements look at.
 
@@ -105,16 +128,9 @@ class Patches:
 
     def __init__(self, cache: Cache, pictures: Pictures) -> None:
         self._cache, self._pictures = cache, pictures
+        self.matching = Matching(cache, pictures, self.composited)
 
-    # -- what a fix needs -----------------------------------------------------------------------------------
-
-    def grain(self, inputs: GrainInputs | None, check: Check = _never) -> Grain | None:
-        """Return the shot's grain, measured on a surface near its home frame; None if it cannot be measured."""
-        if inputs is None:
-            return None
-        return self._cache.get_or_make(
-            ("grain", inputs), lambda: (measured_grain(self._pictures, inputs, check),), check
-        )[0]
+    # -- mattes ---------------------------------------------------------------------------------------------
 
     def alpha(self, inputs: FixInputs | FixMatte, window: Window, level: int = 0, check: Check = _never) -> Picture:
         """Return a fix's alpha over a window at a level: cover without hold-outs, by its opacity."""
@@ -127,48 +143,6 @@ class Patches:
         """Return a window of a matte at a level: (h, w) float32."""
         return self._pictures.matte(footage, matte, window, scale_of(level), check)
 
-    def _filled(self, inputs: FixInputs, window: Window, level: int, in_hand: InHand, check: Check) -> Filled:
-        def freed() -> Freed | None:
-            grain = self.grain(inputs.grain, check)
-            return None if grain is None else Freed(grain.averaged(level), min(inputs.grain_amount, 1.0))
-
-        ahead(self.grain, inputs.grain, check)
-        scene = ShotScene(self._cache, self._pictures, level, freed, in_hand, check)
-        return BY_NAME[inputs.fill_kind].evaluate(inputs.fill, scene, window, check)
-
-    def lights(self, inputs: FixInputs, level: int = 0, check: Check = _never) -> tuple[Light, ...]:
-        """Return the light of each layer of a fix's fill; one that changes nothing where none is to be found.
-
-        Light changes slowly over the picture: it is measured at half size at most, on averages of four pixels.
-        """
-        lighting, level = inputs.lighting, max(level, LIGHT_LEVEL)
-        return self._cache.get_or_make(("light", lighting, level), lambda: self._found(lighting, level, check), check)
-
-    def _found(self, inputs: LightInputs, level: int, check: Check) -> tuple[Light, ...]:
-        scale = scale_of(level)
-        window = _ring_window(inputs, level)
-        alpha = self.matte(inputs.footage, inputs.cover, window, level, check)
-        below = self.composited(inputs.footage, inputs.frame, window, level, inputs.below, check=check)
-        check()
-        scene = ShotScene(self._cache, self._pictures, level, never_freed, NOTHING_IN_HAND, check)
-        filled = BY_NAME[inputs.fill_kind].evaluate(inputs.fill, scene, window, check)
-        check()
-        return tuple(match_light(layer.pixels, below, alpha, layer.valid, window, scale) for layer in filled.layers)
-
-    def _lit(
-        self, inputs: FixInputs, filled: Filled, window: Window, level: int, check: Check
-    ) -> tuple[Picture, tuple[Light, ...]]:
-        """Return a fill's layers under their light, added up."""
-        if inputs.is_lit:
-            lights = self.lights(inputs, level, check)
-        else:
-            lights = tuple(Light.none(window) for _ in filled.layers)
-        total = np.zeros((window.height, window.width, 3), np.float32)
-        for layer, light in zip(filled.layers, lights, strict=True):
-            lit = apply_light(layer.pixels, light, window, scale_of(level))
-            total += lit * np.float32(layer.weight)
-        return graded(total, inputs.grade), lights
-
     # -- patches --------------------------------------------------------------------------------------------
 
     def pixels(
@@ -178,33 +152,62 @@ class Patches:
         """Return the new pixels of a fix over a window at a level, lit and grained, their lights, and where they show
         anything (None: everywhere).
         """
-        filled, total, lights = self._unblurred(inputs, window, level, in_hand, check)
-        grain = self.grain(inputs.grain, check)
+        made = self._made(inputs, window, level, in_hand, check)
+        total, filled = made.pixels, made.filled
+        grain = self.matching.grain(inputs.grain, check)
         if grain is not None and inputs.is_grain_laid:
             check()
             seed = (inputs.seed, inputs.frame)
             grained = add_grain(total, grain.averaged(level), seed, inputs.grain_amount, window)
             share = filled.fresh_grain
             total = grained if share is None else total + (grained - total) * share[..., None]
-        return total, lights, filled.shown
+        return total, made.lights, filled.shown
 
-    def _unblurred(
-        self, inputs: FixInputs, window: Window, level: int, in_hand: InHand, check: Check
-    ) -> tuple[Filled, Picture, tuple[Light, ...]]:
-        """Return a fill, and it lit and blurred by hand; for a blur it is made with a margin, so that a pixel is the
-        same in every window.
+    def _made(self, inputs: FixInputs, window: Window, level: int, in_hand: InHand, check: Check) -> _Made:
+        """Return a fix's new pixels before any grain: lit, blurred, joined.
+
+        For blur they are made with a margin, and for a join as a whole, so that a pixel is the same in every window.
         """
-        sigma = inputs.blur_px * scale_of(level)
-        wide = window.grown(round(3 * sigma) + 1) & inputs.footage.bounds.scaled(scale_of(level)) if sigma else window
-        filled = self._filled(inputs, wide, level, in_hand, check)
+        scale = scale_of(level)
+        bounds = inputs.footage.bounds.scaled(scale)
+        ahead(self.matching.grain, inputs.grain, check)
+        blurs = tuple(blur.scaled(scale) for blur in self.matching.blurs(inputs, check))
+        sigma = inputs.blur_px * scale
+        whole = window
+        if inputs.is_joined:
+            whole = (window | inputs.cover_window.scaled(scale)).grown(RIM_PX) & bounds
+        wide = whole.grown(max([round(3 * sigma), *(blur.reach_px for blur in blurs)]) + 1) & bounds
+        wide = wide if blurs or sigma else whole
+        freed = partial(self.matching.freed, inputs, level, check)
+        scene = ShotScene(self._cache, self._pictures, level, freed, in_hand, check)
+        filled = BY_NAME[inputs.fill_kind].evaluate(inputs.fill, scene, wide, check)
         check()
-        total, lights = self._lit(inputs, filled, wide, level, check)
+        none = tuple(Light.none(wide) for _ in filled.layers)
+        lights = self.matching.lights(inputs, level, check) if inputs.is_lit else none
+        total = np.zeros((wide.height, wide.width, 3), np.float32)
+        for number, (layer, light) in enumerate(zip(filled.layers, lights, strict=True)):
+            blur = blurs[number] if blurs else NO_BLUR
+            sharp = layer.pixels
+            lit = apply_light(blurred(sharp, layer.valid > HIDDEN, blur) if blur else sharp, light, wide, scale)
+            total += lit * np.float32(layer.weight)
+        total = graded(total, inputs.grade)
         if sigma:
-            inner = window.within(wide)
-            total = np.ascontiguousarray(cv2.GaussianBlur(total, (0, 0), sigma)[inner])
-            share, shown = (None if one is None else one[inner] for one in (filled.fresh_grain, filled.shown))
-            filled = Filled(filled.layers, share, shown)
-        return filled, total, lights
+            total = cv2.GaussianBlur(total, (0, 0), sigma)
+        made = _Made(filled, total, lights).cut(whole, wide)
+        if inputs.is_joined:
+            check()
+            made = replace(made, pixels=self._joined(inputs, made, whole, level, check)).cut(window, whole)
+        return made
+
+    def _joined(self, inputs: FixInputs, made: _Made, window: Window, level: int, check: Check) -> Picture:
+        """Return new pixels (h, w, 3) that meet what lies below without a step, but for what is in front of it."""
+        alpha = self.matte(inputs.footage, inputs.cover, window, level, check)
+        left_out = self.matching.hidden(inputs.lighting, window, level, check).astype(np.float32)
+        for one in (made.filled.shown, *(layer.valid for layer in made.filled.layers)):
+            if one is not None:
+                np.maximum(left_out, 1 - one, out=left_out)
+        below = self.composited(inputs.footage, inputs.frame, window, level, inputs.below, check=check)
+        return heal(below, made.pixels, alpha, left_out, follows_grain=False)
 
     def patch(self, inputs: FixInputs, level: int = 0, check: Check = _never) -> Patch | None:
         """Return what a fix lays on its frame, or None if its alpha is nothing."""
@@ -338,11 +341,10 @@ class Patches:
         alpha = self.alpha(inputs, wide, check=check)
         if not alpha.any():
             return None
-        filled = self._filled(inputs, wide, 0, NOTHING_IN_HAND, check)
-        pixels, _ = self._lit(inputs, filled, wide, 0, check)
+        made = self._made(inputs, wide, 0, NOTHING_IN_HAND, check)
         below = self.composited(inputs.footage, inputs.frame, wide, 0, inputs.below, check=check)
-        valid = np.minimum.reduce([layer.valid for layer in filled.layers])
-        return Laid(inputs.window, wide, pixels, alpha, valid, below)
+        valid = np.minimum.reduce([layer.valid for layer in made.filled.layers])
+        return Laid(inputs.window, wide, made.pixels, alpha, valid, below)
 
     def composited(
         self,
@@ -419,14 +421,6 @@ def _strokes(inputs: FixInputs, level: int) -> tuple[StrokeAt, ...]:
 @lru_cache(maxsize=8192)
 def _smaller(stroke: StrokeAt, scale: float) -> StrokeAt:
     return scaled(stroke, scale)
-
-
-def _ring_window(inputs: LightInputs, level: int) -> Window:
-    """Return the window of a cover and the ring around it, at a level."""
-    scale = scale_of(level)
-    bounds = inputs.footage.bounds
-    wide = reach_of(inputs.cover, bounds).grown(RING_PX) & bounds
-    return wide.scaled(scale) & bounds.scaled(scale)
 
 
 def composite(out: Picture, window: Window, patch: Patch) -> None:

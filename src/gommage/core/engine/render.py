@@ -147,7 +147,7 @@ def _render_still(engine: Engine, shot: Shot, frame: int, target: RenderTarget, 
 
 def matte_sources(shot: Shot) -> list[Path]:
     """Return the files that mattes of a shot are made from; of a numbered one those that are there."""
-    mattes = [one.matte for one in shot.mattes] + [matte for fix in shot.fixes for matte in (fix.cover, fix.hold_outs)]
+    mattes = [one.matte for one in shot.mattes] + [matte for fix in shot.fixes for matte in fix.mattes]
     paths = {part.source.path for matte in mattes for part in matte.parts if isinstance(part.source, FromFile)}
     found = []
     for path in map(Path, sorted(paths)):

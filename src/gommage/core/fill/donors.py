@@ -25,7 +25,7 @@ from gommage.core.document import (
 )
 from gommage.core.document.records import Record
 from gommage.core.fill.blocking import blocked_on
-from gommage.core.fill.blurring import blur_left_px, blurred, excess_px, passing_on
+from gommage.core.fill.blurring import excess_px, passing_on
 from gommage.core.fill.choosing import (
     COVERED,
     DonorAt,
@@ -54,7 +54,7 @@ from gommage.core.fill.gathering import (
 from gommage.core.fill.plates import PlatesAt, fill_from_plates, plates_at
 from gommage.core.fill.scene import Filled, Layer, Scene
 from gommage.core.geometry import IDENTITY, Mapping, Points, Window, around, spanning, then
-from gommage.core.match import apply_light, match_light
+from gommage.core.match import NO_BLUR, Beside, apply_light, blur_lacking, blurred, match_light
 from gommage.core.paint import CanvasKey
 from gommage.core.picture import Picture, Splines, sampled_at, whole_steps
 from gommage.errors import FootageError
@@ -70,9 +70,10 @@ RIM_PX = 9
 POINTS_TO_CHOOSE_BY, WORTH = 1500, 0.3
 MOST_PIXELS = 1_500_000
 ON_PLANE, MIXED_PX, EDGE_SOFT_PX = 0.99, 1, 0.6
+AVERAGED = 0.6
 GRAIN_LEFT = 0.3
-"""An average of N donors keeps about 0.6 of a donor's variance over N, sampling between pixels counted; of that some is
-the same on the frames beside it, and not alive: so much is counted."""
+"""An average of N donors keeps about so much of a donor's variance over N, sampling between pixels counted; of that
+some is the same on the frames beside it, and not alive: half is counted."""
 
 
 class DonorsAt(Record, frozen=True):
@@ -92,6 +93,8 @@ class DonorsAt(Record, frozen=True):
         How far left-over motion may be.
     rest : PlatesAt or None
         What fills what no frame shows.
+    is_blurred : bool
+        Whether it is made as blurred as the frame.
     """
 
     footage: Footage
@@ -101,6 +104,7 @@ class DonorsAt(Record, frozen=True):
     planes: tuple[PlaneAt, ...]
     reach_px: float
     rest: PlatesAt | None
+    is_blurred: bool = True
 
     @property
     def canvases(self) -> tuple[CanvasKey, ...]:
@@ -152,7 +156,7 @@ def donors_at(fill: Donors, shot: Shot, fix: Fix, frame: int) -> DonorsAt | None
     others = tuple(matte for matte in blocked_on(shot, frame) if matte != cover)
     return DonorsAt(
         footage=shot.footage, frame=frame, cover=cover, others=others, planes=tuple(planes), reach_px=fill.reach_px,
-        rest=rest,
+        rest=rest, is_blurred=fix.match.sharpness_px is None,
     )  # fmt: skip
 
 
@@ -338,9 +342,12 @@ def _plane(
     found = stack.gathered()
     shown = found.count > 0
     both = place.known[inner] & known[inner] & shown
-    left = blur_left_px(found.pixels, place.frame[inner], shown, both, _times(plane.passing, scene.scale))
-    if any(left):
-        found.pixels[:] = blurred(found.pixels, shown, left)
+    count = float(found.count[both].mean()) if both.any() else 1.0
+    beside = Beside(found.pixels, place.frame[inner], shown, both)
+    passing = _times(plane.passing, scene.scale)
+    lacking = blur_lacking([beside], passing, AVERAGED / max(count, 1.0)) if at.is_blurred else NO_BLUR
+    if lacking:
+        found.pixels[:] = blurred(found.pixels, shown, lacking)
     if edge is not None and edge.any():
         near = stack.first(2)
         found.pixels[edge], found.count[edge] = near.pixels[edge], near.count[edge]

@@ -6,9 +6,11 @@ from collections.abc import Callable
 from functools import lru_cache
 
 import numpy as np
+from msgspec.structs import replace
 
 from gommage.core.document import CleanPlate, Fix, Plates, Shot, mappings_of, placement
 from gommage.core.document.records import Record
+from gommage.core.fill.blurring import passing_on
 from gommage.core.fill.merging import merged_from
 from gommage.core.fill.scene import Filled, Layer, Scene
 from gommage.core.geometry import IDENTITY, Mapping, Window, around, composed, scaling, spanning
@@ -31,11 +33,12 @@ ALL_KNOWN = 0.999
 
 
 class PlateAt(Record, frozen=True):
-    """A clean plate on one frame: where it lies and its share."""
+    """A clean plate on one frame: where it lies and its share, and how its surface passes there, in pixels a frame."""
 
     canvas: CanvasKey
     frame_from_plate: Mapping
     weight: float
+    passing: tuple[float, float] = (0.0, 0.0)
 
 
 class PlatesAt(Record, frozen=True):
@@ -49,13 +52,18 @@ class PlatesAt(Record, frozen=True):
         return tuple(plate.canvas for plate in self.plates)
 
     @property
+    def passing(self) -> tuple[tuple[float, float], ...]:
+        """How the surface of each passes, in pixels a frame."""
+        return tuple(plate.passing for plate in self.plates)
+
+    @property
     def as_shot(self) -> PlatesAt:
         """The same plates as light is measured with: the home frame as it was shot, whatever was painted there."""
         return PlatesAt(plates=tuple(_as_shot(plate) for plate in self.plates))
 
 
 def _as_shot(plate: PlateAt) -> PlateAt:
-    return PlateAt(canvas=plate.canvas.as_shot, frame_from_plate=plate.frame_from_plate, weight=plate.weight)
+    return replace(plate, canvas=plate.canvas.as_shot)
 
 
 @lru_cache(maxsize=256)
@@ -117,7 +125,8 @@ def plates_at(fill: Plates, shot: Shot, fix: Fix, frame: int) -> PlatesAt | None
         mapping = _to_frame(shot, plate, frame)
         if mapping is None:
             return None
-        found.append(PlateAt(canvas=canvas_key(shot, plate), frame_from_plate=mapping, weight=weight))
+        passing = passing_on(shot, plate.surface_id, frame) if plate.surface_id else (0.0, 0.0)
+        found.append(PlateAt(canvas=canvas_key(shot, plate), frame_from_plate=mapping, weight=weight, passing=passing))
     return PlatesAt(plates=tuple(found))
 
 

@@ -5,8 +5,9 @@ from __future__ import annotations
 from collections.abc import Mapping
 
 import numpy as np
+from msgspec.structs import replace
 
-from gommage.core.document import Ease, Key, Keyed, Keys, LightMatch
+from gommage.core.document import Ease, Frames, Key, Keyed, Keys, LightMatch, value_at
 
 __all__ = ["Stops", "by_hand"]
 
@@ -16,7 +17,7 @@ KEPT_STOPS = 0.01
 """A key stays where the line between its neighbours is off by more than this."""
 
 
-def by_hand(found: Mapping[int, Stops], before: LightMatch) -> LightMatch:
+def by_hand(found: Mapping[int, Stops], before: LightMatch, since: int | None = None) -> LightMatch:
     """Return the light that was found over frames as keyed exposure, temperature and tint, to be changed by hand.
 
     Keys are on as few frames as keep to what was found within a hundredth of a stop.
@@ -26,22 +27,36 @@ def by_hand(found: Mapping[int, Stops], before: LightMatch) -> LightMatch:
     found : mapping of int to Stops
         By frame.
     before : LightMatch
-        What was set by hand on top stays: exposure is added to what it was if that did not change over frames.
+        What was set by hand on top stays: exposure is added to what it was.
+    since : int, optional
+        From which frame on it is by hand; until there it is found as before. None: on all frames.
+
+    Raises
+    ------
+    ValueError
+        If nothing was found there.
     """
-    frames = sorted(found)
+    frames = sorted(frame for frame in found if since is None or frame >= since)
+    if not frames:
+        raise ValueError(f"no light was found from frame {since} on")
     stops = np.array([found[frame] for frame in frames])
     red, green, blue = stops.T
-    temperature = (red - blue) / 2
     exposure = (red + blue) / 2
-    tint = exposure - green
-    on_top = before.exposure_stops if isinstance(before.exposure_stops, int | float) else 0.0
-    return LightMatch(
-        is_measured=False,
-        exposure_stops=_keyed(frames, exposure + on_top),
-        temperature=_keyed(frames, temperature),
-        tint=_keyed(frames, tint),
-        contrast=before.contrast, saturation=before.saturation, lift=before.lift, gain=before.gain,
-    )  # fmt: skip
+    on_top = np.array([value_at(before.exposure_stops, frame) for frame in frames])
+    new = {"exposure_stops": exposure + on_top, "temperature": (red - blue) / 2, "tint": exposure - green}
+    keyed = {name: _keyed(frames, values) for name, values in new.items()}
+    if since is None:
+        return replace(before, is_measured=False, by_hand=(), **keyed)
+    keyed = {name: _after(getattr(before, name), curve, since) for name, curve in keyed.items()}
+    return replace(before, by_hand=(Frames(first=since),), **keyed)
+
+
+def _after(before: Keyed, curve: Keyed, since: int) -> Keyed:
+    """Return a number that is as it was until a frame, and follows a curve from there on."""
+    kept = tuple(key for key in before.keys if key.frame < since - 1) if isinstance(before, Keys) else ()
+    last = Key(frame=since - 1, value=value_at(before, since - 1), ease=Ease.STRAIGHT)
+    new = curve.keys if isinstance(curve, Keys) else (Key(frame=since, value=curve, ease=Ease.STRAIGHT),)
+    return Keys(keys=(*kept, last, *new))
 
 
 def _keyed(frames: list[int], values: np.ndarray) -> Keyed:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import dataclass
 
 import cv2
@@ -11,7 +12,7 @@ from numpy.typing import NDArray
 from gommage.core.geometry import Window
 from gommage.core.picture import Picture
 
-__all__ = ["Light", "apply_light", "match_light", "ring_around"]
+__all__ = ["Light", "apply_light", "match_light", "ring_around", "steadied"]
 
 RING_GAP_PX = 2
 RING_WIDTH_PX = 18
@@ -19,6 +20,13 @@ ROUNDS = 4
 REJECT = 3.0
 """Ring pixels further than so many deviations from the fit belong to something else (an edge, a passer-by)."""
 LEAST_PIXELS = 200
+FAR_PX = float("inf")
+SURPRISE = 4.0
+"""What differs by less than twice the error is no surprise."""
+RELATED = 4.0
+"""So many pixels side by side tell as much of light as one would."""
+STEADY_ERROR = 0.002
+"""A gain that may be off by more than this would be seen to flicker: the frames beside it have a say."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -26,13 +34,19 @@ class Light:
     """A gain a channel that varies linearly over a window: ``coefficients[c] @ (1, u, v)``.
 
     u and v run from -1 to 1 over the window that it was measured on, in pixels of its scale. `trusted` is False where
-    too little could be compared; the gain is then 1.
+    too little could be compared; the gain is then 1. `error` is by what share the gain of the worst channel may be off.
     """
 
     coefficients: NDArray[np.float64]
     window: Window
     scale: float = 1.0
     trusted: bool = True
+    error: float = 0.0
+
+    @property
+    def needs_others(self) -> bool:
+        """Whether it is so unsure that the frames beside it should have a say."""
+        return self.trusted and self.error > STEADY_ERROR
 
     @property
     def stops(self) -> tuple[float, float, float]:
@@ -75,8 +89,9 @@ def ring_around(matte: Picture, gap_px: float = RING_GAP_PX, width_px: float = R
 
 
 def match_light(
-    fill: Picture, below: Picture, matte: Picture, valid: Picture, window: Window | None = None, scale: float = 1.0
-) -> Light:
+    fill: Picture, below: Picture, matte: Picture, valid: Picture, window: Window | None = None, scale: float = 1.0,
+    area: NDArray[np.bool_] | None = None,
+) -> Light:  # fmt: skip
     """Return the gain that makes a fill as bright as the picture around the cover.
 
     Fill and picture show the same things on the ring, so the gain is their ratio there. It is found by the method
@@ -95,9 +110,12 @@ def match_light(
         Where the arrays lie in the frame.
     scale : float
         Of the arrays; the ring is as wide as on the frame.
+    area : (h, w) bool, optional
+        Where light is looked at in place of the ring; never under the cover.
     """
     place = window or Window.of(matte.shape[1], matte.shape[0])
-    ring = ring_around(matte, RING_GAP_PX * scale, max(RING_WIDTH_PX * scale, 3)) & (valid > 0.5)
+    ring = ring_around(matte, RING_GAP_PX * scale, max(RING_WIDTH_PX * scale, 3) if area is None else FAR_PX)
+    ring &= (valid > 0.5) if area is None else (valid > 0.5) & area
     least = max(LEAST_PIXELS * scale**2, 40)
     if ring.sum() < least:
         return Light.none(place)
@@ -114,7 +132,39 @@ def match_light(
         keep = np.asarray((np.abs(residual) < REJECT * spread).all(axis=1))
     if (coefficients[:, 0] <= 0.02).any() or not np.isfinite(coefficients).all():
         return Light.none(place)
-    return Light(coefficients, place, scale)
+    bright = np.maximum(target[keep].mean(axis=0), 1e-6) if keep.any() else np.ones(3)
+    error = float((spread / bright).max() * np.sqrt(RELATED / max(keep.sum(), 1)))
+    return Light(coefficients, place, scale, error=error)
+
+
+def steadied(light: Light, beside: Mapping[int, Light]) -> Light:
+    """Return a light that does not flicker for want of pixels to tell it by.
+
+    The line through the lights of the frames beside it says what is to be expected; the light is drawn there as far as
+    it is unsure and they do not jump themselves (shrinkage: W. James and C. Stein, Estimation with Quadratic Loss,
+    Berkeley Symposium 1, 1961). A lantern that flickers stays as it is: it does so by more than chance.
+
+    Parameters
+    ----------
+    light : Light
+    beside : mapping of int to Light
+        By how many frames they come later; those that are not trusted do not count.
+    """
+    known = {by: one for by, one in beside.items() if one.trusted}
+    if not light.trusted or len(known) < 2:
+        return light
+    at = np.array(list(known), np.float64)
+    values = np.stack([one.coefficients for one in known.values()]).reshape(len(known), -1)
+    line = min(at) < 0 < max(at)  # on one side alone a line would be drawn out
+    design = np.column_stack([np.ones_like(at), at])[:, : 2 if line else 1]
+    solved, *_ = np.linalg.lstsq(design, values, rcond=None)
+    expected, left = solved[0], values - design @ solved
+    own = light.coefficients.reshape(-1) - expected
+    error = (light.error * light.coefficients[:, :1]).repeat(3, axis=1).reshape(-1) ** 2
+    spread = np.maximum(own**2, (left**2).mean(axis=0))
+    real = np.maximum(spread - SURPRISE * error, 0)
+    steady = expected + own * real / np.maximum(real + error, 1e-30)
+    return Light(steady.reshape(3, 3), light.window, light.scale, error=light.error)
 
 
 def _moments(

@@ -2,13 +2,14 @@
 
 from gommage.core.paint.canvases import TILE_PX, Canvas, CanvasKey, places_of, window_of
 from gommage.core.paint.finding import Candidate, best_sources
-from gommage.core.paint.healing import heal
+from gommage.core.paint.healing import RIM_PX, heal
 from gommage.core.paint.replays import Outcome, Replay, replayed
 from gommage.core.paint.riding import Origin, OwnCanvas, ShotFrame, StrokeAt, plainly, scaled, strokes_at
 from gommage.core.paint.strokes import Read, StrokeInHand, StrokeSources, lay_stroke, radii_of
 from gommage.core.paint.tools import TOOLS
 
 __all__ = [
+    "RIM_PX",
     "TILE_PX",
     "TOOLS",
     "Candidate",

@@ -25,7 +25,9 @@ ODD_SPREADS, LEAST_SPREAD = 4.0, 0.004
 a spread is no less than the second, of the surroundings' brightness."""
 
 
-def heal(below: Picture, source: Picture, mask: Picture, left_out: Picture | None = None) -> Picture:
+def heal(
+    below: Picture, source: Picture, mask: Picture, left_out: Picture | None = None, *, follows_grain: bool = True
+) -> Picture:
     """Fit a source into a hole so that no seam remains at its rim.
 
     The result is ``source + m`` where m is the smoothest field (Laplace's equation) that equals ``below - source`` on
@@ -41,6 +43,8 @@ def heal(below: Picture, source: Picture, mask: Picture, left_out: Picture | Non
         Above 0 where the stroke lays paint.
     left_out : (H, W) float32, optional
         Above 0 where there are no surroundings: something stays in front, or the source is not known.
+    follows_grain : bool
+        Whether the picture's own grain is followed into the rim; not where grain is laid afterwards.
 
     Returns
     -------
@@ -64,5 +68,6 @@ def heal(below: Picture, source: Picture, mask: Picture, left_out: Picture | Non
     known, mean, gain = rim_differences(below, source, near, free, ODD_SPREADS, LEAST_SPREAD)
     spread = cv2.GaussianBlur(known, (RIM_TAPS, RIM_TAPS), RIM_SIGMA_PX)
     left = left_on_rim(known, spread)
+    left = left if follows_grain else np.zeros_like(left)
     fine = cv2.GaussianBlur(left, (FINE_TAPS, FINE_TAPS), FINE_SIGMA_PX)
     return hang(source, gain, spread, mean, free, fine)

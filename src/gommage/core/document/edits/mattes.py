@@ -1,4 +1,4 @@
-"""Edits of mattes, their parts and shapes; the same for covers, hold-outs, areas, keep-outs and extents."""
+"""Edits of mattes, their parts and shapes; the same for covers, hold-outs, areas, keep-outs and all others."""
 
 from __future__ import annotations
 
@@ -41,6 +41,7 @@ class Slot(StrEnum):
 
     COVER = "cover"
     HOLD_OUTS = "hold_outs"
+    LIGHT_AREA = "light_area"
     AREAS = "areas"
     KEEP_OUTS = "keep_outs"
     EXTENT = "extent"
@@ -50,13 +51,14 @@ class Slot(StrEnum):
 SAID_AS = {
     Slot.COVER: "cover",
     Slot.HOLD_OUTS: "hold-outs",
+    Slot.LIGHT_AREA: "area for light",
     Slot.AREAS: "areas",
     Slot.KEEP_OUTS: "keep-outs",
     Slot.EXTENT: "extent",
     Slot.SHARED: "matte",
 }
 SLOTS: dict[type, tuple[Slot, ...]] = {
-    Fix: (Slot.COVER, Slot.HOLD_OUTS),
+    Fix: (Slot.COVER, Slot.HOLD_OUTS, Slot.LIGHT_AREA),
     Surface: (Slot.AREAS, Slot.KEEP_OUTS, Slot.EXTENT),
     SharedMatte: (Slot.SHARED,),
 }

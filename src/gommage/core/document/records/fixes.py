@@ -21,11 +21,14 @@ class LightMatch(Record, frozen=True):
     ----------
     is_measured : bool
         Whether they follow the pixels around the cover, frame by frame.
+    by_hand : tuple of Frames
+        On which they do not, though it is measured on others.
     exposure_stops, temperature, tint, contrast, saturation, lift, gain : Keyed
         By hand, on top.
     """
 
     is_measured: bool = True
+    by_hand: tuple[Frames, ...] = ()
     exposure_stops: Keyed = 0.0
     temperature: Keyed = 0.0
     tint: Keyed = 0.0
@@ -59,12 +62,15 @@ class Match(Record, frozen=True):
         Of the cover's edge, in place of the cover's own.
     sharpness_px : Keyed or None
         Blur that is put on.
+    is_joined : bool
+        Whether new pixels meet the picture around the cover without a step: only their gradients are kept.
     """
 
     edge: Softness | None = None
     light: LightMatch = LightMatch()
     grain: GrainMatch = GrainMatch()
     sharpness_px: Keyed | None = None
+    is_joined: bool = False
 
 
 class Fix(Record, frozen=True):
@@ -76,6 +82,8 @@ class Fix(Record, frozen=True):
         What it rides on, if nothing of it says otherwise; empty: the pixels of the frame.
     cover, hold_outs : Matte
         Where the picture is replaced, and where the plate stays in front of that. Without a cover a fix is its strokes.
+    light_area : Matte
+        Where light is looked at; empty: around the cover.
     touch_up : Painting
         Strokes over the fill.
     frames : tuple of Frames
@@ -88,9 +96,15 @@ class Fix(Record, frozen=True):
     colour: str = ""
     cover: Matte = Matte(softness=COVER_SOFTNESS)
     hold_outs: Matte = Matte()
+    light_area: Matte = Matte()
     fill: Fill = Plates()
     touch_up: Painting = Painting()
     match: Match = Match()
     frames: tuple[Frames, ...] = ()
     opacity: Keyed = 1.0
     is_on: bool = True
+
+    @property
+    def mattes(self) -> tuple[Matte, ...]:
+        """All its mattes."""
+        return self.cover, self.hold_outs, self.light_area
