@@ -139,6 +139,28 @@ def test_a_merged_plate_fills_and_goes_out_and_comes_back(filling, tmp_path):
     assert "saved elsewhere" in filling.session.history.undo_label
 
 
+def test_a_merged_plate_is_made_finer(filling):
+    filling.session.set_desk(surface_id="wall")
+    settle(filling)
+    assert not find(filling, QComboBox, "Resolution").isVisible()
+    press(filling, (Qt.Key.Key_M, ALT))
+    wait_until(lambda: filling.shot.clean_plates and not filling.work.is_busy)
+    settle(filling)
+    assert find(filling, QComboBox, "Resolution").isVisible()
+    choose(filling, "Resolution", 2.0)
+    wait_until(lambda: filling.shot.clean_plates[0].scale == 2)
+    settle(filling)
+    (plate,) = filling.shot.clean_plates
+    left, top, right, bottom = plate.window
+    painted = filling.session.engine.painted(filling.shot, plate)
+    assert painted.shape[:2] == (2 * (bottom - top), 2 * (right - left))
+    assert filling.desk.look is Look.CLEAN_PLATE
+    assert filling.session.history.undo_label == "Wall merged at 2 times the resolution"
+    filling.call("undo")
+    settle(filling)
+    assert find(filling, QComboBox, "Resolution").currentData() == 1.0
+
+
 def test_a_picture_that_says_nothing_asks_for_its_frame(filling, tmp_path, monkeypatch):
     asked = []
 

@@ -4,6 +4,7 @@ from PySide6.QtCore import QPoint, Qt
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QCheckBox, QLabel, QPushButton, QToolButton
 
+from gommage.app.picture.overlays import overlay_of
 from gommage.core.document import Frames
 from gommage.core.document.edits import Slot
 from gommage.core.engine import Step
@@ -47,7 +48,7 @@ def test_an_area_for_light_is_drawn_and_taken_away(opened):
     assert len(fix_of(opened).cover.parts) == 1
     assert opened.actions_by_id["undo"].text() == "Undo draw area for light"
     assert find(opened.panel, QCheckBox, "Match light").text() == "Light from an area"
-    assert any(line.kind == "light" for line in opened.viewer.overlay.outlines)
+    assert any(line.kind == "light" for line in overlay_of(opened.stage.ground()).outlines)
     push(opened, QToolButton, "Remove area for light")
     assert fix_of(opened).light_area.parts == ()
 

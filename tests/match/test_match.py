@@ -202,10 +202,10 @@ class Scene:
 
     scale = 1.0
 
-    def known(self, canvas, window):
+    def known(self, canvas, window, level):
         return None
 
-    def prepared(self, canvas, window):
+    def prepared(self, canvas, window, level):
         place = window & Window.of(150, 120)
         return Splines.of(FILL[place.slices], place) if not place.is_empty else Splines.of(FILL[:8, :8])
 

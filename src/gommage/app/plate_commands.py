@@ -60,7 +60,7 @@ class PlateCommands:
         base = FromPicture(path=found.path, is_watched=True, stamp=found.stamp)
         plate = CleanPlate(
             id=new_id(), name=free_name("Plate", shot.clean_plates), surface_id=surface_id, home_frame=frame,
-            window=found.window, base=base,
+            window=found.window, base=base, scale=found.scale,
         )  # fmt: skip
 
         def edit(project: Project) -> Project:

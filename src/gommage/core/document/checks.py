@@ -171,8 +171,8 @@ def _later_kinds(shot: Shot, before: Shot) -> Iterator[str]:
         if any(isinstance(part.source, Shared) for part in shared.matte.parts):
             yield "a shared matte that is made of shared mattes"
     for plate in _fresh(shot.clean_plates, before.clean_plates):
-        if plate.scale != 1.0:
-            yield "a clean plate of another scale than the picture"
+        if plate.scale != 1.0 and not isinstance(plate.base, FromPicture | Merged):
+            yield "a clean plate of a frame, of another scale than the picture,"
         elif plate.window is not None and not isinstance(plate.base, FromPicture | Merged):
             yield "a clean plate of a frame, of another size than the picture,"
     for fix in _fresh(shot.fixes, before.fixes):

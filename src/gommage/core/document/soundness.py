@@ -47,7 +47,7 @@ from gommage.core.geometry import box_of, is_quad
 
 __all__ = ["LARGEST_SIDE", "MOST_FRAMES", "MOST_SHOTS", "at", "unplaceable", "unsound"]
 
-LARGEST_SIDE = 32768
+LARGEST_SIDE, LEAST_SCALE, MOST_SCALE = 32768, 0.125, 8
 """Pixels; more than any camera."""
 MOST_FRAMES, MOST_FRAMES_IN_ALL = 1_000_000, 4_000_000
 """Of a shot (half a day), and of a project."""
@@ -334,12 +334,13 @@ def _of_donors(fill: Donors) -> Iterator[str]:
 
 
 def _of_plate(plate: CleanPlate) -> Iterator[str]:
-    if not 1e-3 <= plate.scale <= 1e3:
+    if not LEAST_SCALE <= plate.scale <= MOST_SCALE:
         yield f"its scale is {plate.scale:g}"
     if plate.window is not None:
         left, top, right, bottom = plate.window
-        if not (0 < right - left <= LARGEST_SIDE and 0 < bottom - top <= LARGEST_SIDE):
-            yield f"it is {right - left} x {bottom - top} pixels; {LARGEST_SIDE} each way are the most"
+        width, height = (right - left) * plate.scale, (bottom - top) * plate.scale
+        if not (0 < width <= LARGEST_SIDE and 0 < height <= LARGEST_SIDE):
+            yield f"it is {width:.0f} x {height:.0f} pixels; {LARGEST_SIDE} each way are the most"
         if max(abs(one) for one in plate.window) > LARGEST_SIDE:
             yield f"it lies at {left}, {top}; {LARGEST_SIDE} pixels are the farthest"
 

@@ -13,7 +13,7 @@ from gommage.core.document import Project, Shot, Stroke, edits, mappings_of
 from gommage.core.engine.evaluate import Engine
 from gommage.core.engine.inputs import FixInputs, frame_inputs, inputs_at
 from gommage.core.engine.patches import MARGIN_OF_PAINT_PX
-from gommage.core.engine.views import Look, ViewRequest, level_shown, shown_pixels
+from gommage.core.engine.views import Look, ViewRequest, level_shown, shown_pixels, view_from_shown_of
 from gommage.core.fill import PlatesAt, canvas_key
 from gommage.core.geometry import IDENTITY, Mapping, Window, around, scaling, spanning, then
 from gommage.core.paint import CanvasKey, StrokeInHand, StrokeSources, scaled
@@ -111,13 +111,14 @@ class _OnPlate:
 
     def moved(self, points: NDArray[np.float64]) -> NDArray[np.float64]:
         """Return points (N, 3) in pixels of the canvas."""
-        return points
+        assert isinstance(self.key, CanvasKey)
+        return points if self.key.scale == 1 else points * (self.key.scale, self.key.scale, 1.0)
 
     def view(self) -> Mapping | None:
         """Return where the plate's pixels are in the viewport: as it is carried to the frame that is looked at."""
         request = self.request
         if request.look is Look.CLEAN_PLATE:
-            return request.view_from_frame
+            return view_from_shown_of(request)
         for inputs in frame_inputs(request.shot, request.frame):
             for plate in inputs.fill.plates if isinstance(inputs.fill, PlatesAt) else ():
                 if plate.canvas == self.key:

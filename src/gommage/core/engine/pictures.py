@@ -343,7 +343,7 @@ class Pictures:
         check : callable
         """
         canvas = canvas or self.canvas(key, check)
-        if isinstance(key.base, Merged):
+        if isinstance(key.base, Merged) or key.scale != 1:
             freed = None  # a mean of many frames has next to none
         bounds = canvas.bounds.scaled(scale_of(level))
         whole = self.whole_blocks(canvas, window, level)
@@ -415,10 +415,10 @@ class ShotScene:
         """Pixels a pixel of the frame."""
         return scale_of(self._level)
 
-    def known(self, canvas: CanvasKey, window: Window) -> Picture | None:
+    def known(self, canvas: CanvasKey, window: Window, level: int) -> Picture | None:
         """Return where what is painted on shows anything, over the window that `prepared` gives; None: everywhere."""
         in_hand = self._in_hand.get(canvas)
-        return self._pictures.known(canvas, window, self._level, in_hand, self._check)
+        return self._pictures.known(canvas, window, level, in_hand, self._check)
 
     def plate(self, footage: Footage, frame: int, window: Window) -> Picture:
         """Return a window of a frame of the plate."""
@@ -436,7 +436,7 @@ class ShotScene:
         """Return what is found under a name at this scale."""
         return self._cache.get_or_make(("scene", name, self._level), make, self._check)
 
-    def prepared(self, canvas: CanvasKey, window: Window) -> Splines:
+    def prepared(self, canvas: CanvasKey, window: Window, level: int) -> Splines:
         """Return what is painted on, ready to be resampled."""
         in_hand = self._in_hand.get(canvas)
-        return self._pictures.splines(canvas, window, self._level, self._freed(), in_hand, self._check)
+        return self._pictures.splines(canvas, window, level, self._freed(), in_hand, self._check)

@@ -50,6 +50,8 @@ class FoundPlate:
         What the frame was told by, in words.
     stamp : str
         Which state of the file was looked at.
+    scale : float
+        How many of its pixels are one of the home frame.
     """
 
     path: str
@@ -59,6 +61,7 @@ class FoundPlate:
     is_told: bool
     why: str
     stamp: str
+    scale: float = 1.0
 
 
 def write_plate(engine: Engine, shot: Shot, plate: CleanPlate, path: Path, check: Check = _never) -> None:
@@ -78,7 +81,7 @@ def write_plate(engine: Engine, shot: Shot, plate: CleanPlate, path: Path, check
     canvas = engine.pictures.canvas(key, check)
     known = engine.pictures.known_of(key, canvas.bounds, check=check)
     surface = shot.surface(plate.surface_id).name if plate.surface_id else ""
-    window = key.window
+    window = Window(*plate.window) if plate.window is not None else shot.footage.bounds
     attributes = {
         HOME: plate.home_frame, SURFACE: plate.surface_id, SURFACE_NAME: surface,
         WINDOW: f"{window.left} {window.top} {window.right} {window.bottom}",
@@ -109,7 +112,7 @@ def find_plate(engine: Engine, shot: Shot, path: Path, check: Check = _never) ->
     raw = read_still(path, check)
     size = raw.pixels.shape[1], raw.pixels.shape[0]
     frames = shot.footage.frames
-    window = _window_told(raw.attributes.get(WINDOW), size)
+    window, scale = _window_told(raw.attributes.get(WINDOW), size)
     if window is None and size != (shot.footage.width, shot.footage.height):
         raise FootageError(
             f"{path.name} is {size[0]} x {size[1]}, the shot is {shot.footage.width} x {shot.footage.height}.",
@@ -123,7 +126,7 @@ def find_plate(engine: Engine, shot: Shot, path: Path, check: Check = _never) ->
             surface_id = names.get(str(raw.attributes.get(SURFACE_NAME, "")), "")
         is_whole = window is None or window == shot.footage.bounds
         place = None if is_whole or window is None else (window.left, window.top, window.right, window.bottom)
-        return FoundPlate(str(path), told, surface_id, place, True, "as it says itself", stamp)
+        return FoundPlate(str(path), told, surface_id, place, True, "as it says itself", stamp, scale)
     named = [int(digits) for digits in re.findall(r"\d+", path.stem) if int(digits) in frames]
     if named:
         return FoundPlate(str(path), named[-1], "", None, False, "as its name says", stamp)
@@ -132,12 +135,15 @@ def find_plate(engine: Engine, shot: Shot, path: Path, check: Check = _never) ->
     return FoundPlate(str(path), frame, "", None, False, why, stamp)
 
 
-def _window_told(words: object, size: tuple[int, int]) -> Window | None:
+def _window_told(words: object, size: tuple[int, int]) -> tuple[Window | None, float]:
+    """Return the window of the home frame that a picture says it is of, and how many of its pixels are one of that."""
     numbers = [int(one) for one in re.findall(r"-?\d+", words)] if isinstance(words, str) else []
-    if len(numbers) != 4:
-        return None
-    window = Window(*numbers)
-    return window if (window.width, window.height) == size else None
+    window = Window(*numbers) if len(numbers) == 4 else Window(0, 0, 0, 0)
+    if window.is_empty:
+        return None, 1.0
+    scale = size[0] / window.width
+    whole = window.scaled(scale)
+    return (window, scale) if (whole.width, whole.height) == size else (None, 1.0)
 
 
 def _most_alike(engine: Engine, shot: Shot, picture: Picture, check: Check) -> tuple[int, float]:

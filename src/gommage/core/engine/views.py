@@ -181,8 +181,9 @@ def shown_pixels(
         Canvases with a stroke in the hand, in place of those of the document.
     check : callable
     """
-    level = level_shown(request.view_from_frame, request.size_wh)
-    scaled_from_view = then(request.view_from_frame.inverse(), scaling(scale_of(level)))
+    view_from_shown = view_from_shown_of(request)
+    level = level_shown(view_from_shown, request.size_wh)
+    scaled_from_view = then(view_from_shown.inverse(), scaling(scale_of(level)))
     whole = _bounds_of(request).scaled(scale_of(level))
     seen = spanning(scaled_from_view, part)
     window = (around(seen, REACH_PX) if np.isfinite(seen).all() else whole) & whole
@@ -197,6 +198,15 @@ def shown_pixels(
     out = show(pixels, display)
     out[inside == 0] = 0
     return out
+
+
+def view_from_shown_of(request: ViewRequest) -> Mapping:
+    """Return where what is looked at lies in the viewport: a clean plate may be finer than its home frame."""
+    if request.look is Look.CLEAN_PLATE and request.plate_id:
+        scale = request.shot.clean_plate(request.plate_id).scale
+        if scale != 1:
+            return then(scaling(1 / scale), request.view_from_frame)
+    return request.view_from_frame
 
 
 def _bounds_of(request: ViewRequest) -> Window:

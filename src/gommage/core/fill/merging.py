@@ -11,10 +11,10 @@ from numpy.typing import NDArray
 from gommage.core.cover import MatteAt, matte_on
 from gommage.core.document import CleanPlate, Merged, Shot, is_within, mappings_of
 from gommage.core.fill.blocking import blocked_on
-from gommage.core.fill.choosing import DonorAt, blocked_of, is_clean_at, scaled_back
+from gommage.core.fill.choosing import DonorAt, blocked_of, is_clean_at
 from gommage.core.fill.gathering import LightBetween, Stack
 from gommage.core.fill.scene import Scene
-from gommage.core.geometry import Points, Window, around, spanning, then
+from gommage.core.geometry import Mapping, Points, Window, around, growth, scaling, spanning, then
 from gommage.core.paint import CanvasKey
 from gommage.core.picture import Picture, Splines, sampled_at
 from gommage.errors import FootageError
@@ -129,12 +129,12 @@ def merge(
     for top in range(window.top, window.bottom, rows):
         band = Window(window.left, top, window.right, min(top + rows, window.bottom))
         stack = Stack(band, np.ones((band.height, band.width), bool), MERGED_AT_ONCE)
-        for donor in key.merged:
+        for donor in _sharpest_first(key):
             check()
             lacking = stack.lacking
             if lacking.is_empty:
                 break
-            mapping = scaled_back(donor, scene.scale)
+            mapping = _back(donor, key)
             corners = spanning(mapping, lacking)
             needed = around(corners, SPLINE_REACH_PX) & bounds if np.isfinite(corners).all() else bounds
             if needed.is_empty or donor.frame not in lights:
@@ -149,23 +149,43 @@ def merge(
     return pixels, known
 
 
+def _back(donor: DonorAt, key: CanvasKey) -> Mapping:
+    """Return where in a donor each pixel of a plate is."""
+    donor_from_home = donor.frame_from_donor.inverse()
+    return donor_from_home if key.scale == 1 else then(scaling(1 / key.scale), donor_from_home)
+
+
+def _sharpest_first(key: CanvasKey) -> tuple[DonorAt, ...]:
+    """Return the donors as they are spread; of a plate that is larger than its frame, those that are nearer first."""
+    if key.scale <= 1:
+        return key.merged
+    middle = np.array([(key.window.left + key.window.right) / 2, (key.window.top + key.window.bottom) / 2])
+
+    def coarseness(donor: DonorAt) -> float:
+        size = growth(_back(donor, key), middle)
+        return -round(2 * float(np.log2(size))) if np.isfinite(size) and size > 0 else np.inf
+
+    return tuple(sorted(key.merged, key=coarseness))
+
+
 def _lights(key: CanvasKey, scene: Scene, check: Check, told: Callable[[float], object]) -> dict[int, LightBetween]:
     """Return for each frame that overlaps with others what brings it to the home frame's light."""
     window, bounds = key.window, key.footage.bounds
-    x = np.arange(window.left + GRID_PX / 2, window.right, GRID_PX)
-    y = np.arange(window.top + GRID_PX / 2, window.bottom, GRID_PX)
+    step = GRID_PX * key.scale
+    x = np.arange(window.left + step / 2, window.right, step)
+    y = np.arange(window.top + step / 2, window.bottom, step)
     points: Points = np.stack(np.meshgrid(x, y), axis=-1).reshape(-1, 2)
     summed, count = np.zeros((len(points), 3)), np.zeros(len(points))
     found: dict[int, LightBetween] = {}
     for number, donor in enumerate(key.merged):
         check()
         told(number / len(key.merged))
-        clean = is_clean_at(donor, key.footage, scene, points)
+        clean = is_clean_at(donor, key.footage, scene, points / key.scale)
         both = clean & (count > 0)
         logs = np.zeros(3)
         if not clean.any():
             continue
-        there = scaled_back(donor, scene.scale)(points[clean])
+        there = _back(donor, key)(points[clean])
         try:
             seen = np.log(np.maximum(sampled_at(scene.plate(key.footage, donor.frame, bounds), there), DARKEST))
         except FootageError:

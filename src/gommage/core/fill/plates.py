@@ -13,9 +13,9 @@ from gommage.core.document.records import Record
 from gommage.core.fill.blurring import passing_on
 from gommage.core.fill.merging import merged_from
 from gommage.core.fill.scene import Filled, Layer, Scene
-from gommage.core.geometry import IDENTITY, Mapping, Window, around, composed, scaling, spanning
-from gommage.core.paint import CanvasKey, strokes_at
-from gommage.core.picture import Filter, resample
+from gommage.core.geometry import IDENTITY, Mapping, Window, around, growth, scaling, spanning, then
+from gommage.core.paint import CanvasKey, on_larger, strokes_at
+from gommage.core.picture import Filter, resample, scale_of
 
 __all__ = [
     "PlateAt",
@@ -30,6 +30,8 @@ __all__ = [
 
 SPLINE_REACH_PX = 3
 ALL_KNOWN = 0.999
+MOST_LEVELS, FINER = 6, 0.3
+"""A plate is averaged down where many of its pixels are one of the picture's; a third of an octave finer is fine."""
 
 
 class PlateAt(Record, frozen=True):
@@ -82,10 +84,11 @@ def canvas_key(shot: Shot, plate: CleanPlate, within: frozenset[str] = frozenset
         plate.painting, shot.footage, plate.home_frame, mappings_of(shot), along=plate.surface_id,
         plate=lambda plate_id: None if plate_id in within else plate_on_frame(shot, plate_id, plate.home_frame, within),
     )  # fmt: skip
+    window = Window(*plate.window) if plate.window is not None else shot.footage.bounds
     return CanvasKey(
-        footage=shot.footage, home_frame=plate.home_frame, base=plate.base, strokes=strokes,
-        window=Window(*plate.window) if plate.window is not None else shot.footage.bounds,
-        merged=merged_from(shot, plate),
+        footage=shot.footage, home_frame=plate.home_frame, base=plate.base,
+        strokes=tuple(on_larger(stroke, plate.scale) for stroke in strokes), window=window.scaled(plate.scale),
+        merged=merged_from(shot, plate), scale=plate.scale,
     )  # fmt: skip
 
 
@@ -95,7 +98,12 @@ def plate_on_frame(
     """Return a clean plate's canvas and where its pixels lie on a frame; None where they do not."""
     plate = shot.clean_plate(plate_id)
     mapping = _to_frame(shot, plate, frame)
-    return None if mapping is None else (canvas_key(shot, plate, within), mapping)
+    return None if mapping is None else (canvas_key(shot, plate, within), _from_canvas(plate, mapping))
+
+
+def _from_canvas(plate: CleanPlate, frame_from_home: Mapping) -> Mapping:
+    """Return where a plate's own pixels lie on a frame, by where those of its home frame do."""
+    return frame_from_home if plate.scale == 1 else then(scaling(1 / plate.scale), frame_from_home)
 
 
 def _to_frame(shot: Shot, plate: CleanPlate, frame: int) -> Mapping | None:
@@ -126,7 +134,8 @@ def plates_at(fill: Plates, shot: Shot, fix: Fix, frame: int) -> PlatesAt | None
         if mapping is None:
             return None
         passing = passing_on(shot, plate.surface_id, frame) if plate.surface_id else (0.0, 0.0)
-        found.append(PlateAt(canvas=canvas_key(shot, plate), frame_from_plate=mapping, weight=weight, passing=passing))
+        key, laid = canvas_key(shot, plate), _from_canvas(plate, mapping)
+        found.append(PlateAt(canvas=key, frame_from_plate=laid, weight=weight, passing=passing))
     return PlatesAt(plates=tuple(found))
 
 
@@ -152,6 +161,13 @@ def plate_weights(home_frames: tuple[int, ...], frame: int) -> tuple[float, ...]
     return tuple(weights)
 
 
+def level_seen(plate_from_frame: Mapping, window: Window) -> int:
+    """Return by how many halves a plate is averaged down to be no finer than what is made of it."""
+    middle = np.array([[(window.left + window.right) / 2, (window.top + window.bottom) / 2]])
+    finer = float(growth(plate_from_frame, middle[0]))
+    return int(np.clip(np.floor(np.log2(finer) + FINER), 0, MOST_LEVELS)) if np.isfinite(finer) and finer > 0 else 0
+
+
 def fill_from_plates(at: PlatesAt, scene: Scene, window: Window, check: Callable[[], None] = lambda: None) -> Filled:
     """Bring the plates to a frame, each resampled once.
 
@@ -165,14 +181,16 @@ def fill_from_plates(at: PlatesAt, scene: Scene, window: Window, check: Callable
         Called between plates; raises `Cancelled` to stop.
     """
     layers, shown = [], None
-    smaller, larger = scaling(1 / scene.scale), scaling(scene.scale)
     for plate in at.plates:
         check()
-        plate_from_frame = composed(smaller, plate.frame_from_plate.inverse(), larger)
+        plate_from_frame = then(scaling(1 / scene.scale), plate.frame_from_plate.inverse())
+        level = level_seen(plate_from_frame, window)
+        if level:
+            plate_from_frame = then(plate_from_frame, scaling(scale_of(level)))
         needed = around(spanning(plate_from_frame, window), SPLINE_REACH_PX)
-        splines = scene.prepared(plate.canvas, needed)
+        splines = scene.prepared(plate.canvas, needed, level)
         pixels, valid = resample(splines, plate_from_frame, window)
-        known = scene.known(plate.canvas, needed)
+        known = scene.known(plate.canvas, needed, level)
         if known is not None:
             share = resample(known, plate_from_frame, window, at=splines.window, filter=Filter.LOOK).pixels
             seen = (share > ALL_KNOWN).astype(np.float32)

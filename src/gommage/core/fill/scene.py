@@ -26,11 +26,13 @@ class Scene(Protocol):
         """Pixels a pixel of the frame."""
         ...
 
-    def prepared(self, canvas: CanvasKey, window: Window) -> Splines:
-        """Return what is painted on, ready to be resampled and freed of the grain that will be laid anew."""
+    def prepared(self, canvas: CanvasKey, window: Window, level: int) -> Splines:
+        """Return what is painted on, averaged down by so many halves (the window is counted in these pixels), ready to
+        be resampled and freed of the grain that will be laid anew.
+        """
         ...
 
-    def known(self, canvas: CanvasKey, window: Window) -> Picture | None:
+    def known(self, canvas: CanvasKey, window: Window, level: int) -> Picture | None:
         """Return where what is painted on shows anything, over the window that `prepared` gives; None: everywhere."""
         ...
 

@@ -4,7 +4,7 @@ from gommage.core.paint.canvases import TILE_PX, Canvas, CanvasKey, places_of, w
 from gommage.core.paint.finding import Candidate, best_sources
 from gommage.core.paint.healing import RIM_PX, heal
 from gommage.core.paint.replays import Outcome, Replay, replayed
-from gommage.core.paint.riding import Origin, OwnCanvas, ShotFrame, StrokeAt, plainly, scaled, strokes_at
+from gommage.core.paint.riding import Origin, OwnCanvas, ShotFrame, StrokeAt, on_larger, plainly, scaled, strokes_at
 from gommage.core.paint.strokes import Read, StrokeInHand, StrokeSources, lay_stroke, radii_of
 from gommage.core.paint.tools import TOOLS
 
@@ -26,6 +26,7 @@ __all__ = [
     "StrokeSources",
     "best_sources",
     "heal",
+    "on_larger",
     "lay_stroke",
     "places_of",
     "plainly",

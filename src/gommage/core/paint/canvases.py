@@ -31,7 +31,7 @@ class CanvasKey(Record, frozen=True):
     Attributes
     ----------
     window : Window
-        Where it lies in pixels of its home frame.
+        Where it lies, in its own pixels: those of its home frame, times its scale.
     merged : tuple
         For what is merged of many frames, these as they lie on the home frame: `gommage.core.fill.choosing.DonorAt`.
     """
@@ -42,6 +42,7 @@ class CanvasKey(Record, frozen=True):
     window: Window
     strokes: tuple[StrokeAt, ...] = ()
     merged: tuple[Any, ...] = ()
+    scale: float = 1.0
 
     @property
     def untouched(self) -> CanvasKey:

@@ -41,7 +41,7 @@ from gommage.core.geometry import (
 )
 from gommage.core.paint.tools import TOOLS
 
-__all__ = ["Origin", "OwnCanvas", "ShotFrame", "StrokeAt", "plainly", "scaled", "strokes_at"]
+__all__ = ["Origin", "OwnCanvas", "ShotFrame", "StrokeAt", "on_larger", "plainly", "scaled", "strokes_at"]
 
 MappingOf = Callable[[str, int], Mapping | None]
 KEPT = 16384
@@ -259,6 +259,16 @@ def _from_beside(stroke: Stroke) -> Mapping:
     larger = scaling(-size if source.is_mirrored else size, size)
     turned = composed(larger, turning(np.deg2rad(source.turn_deg)))
     return composed(shift(-x, -y), turned.inverse(), shift(x + source.dx, y + source.dy))
+
+
+def on_larger(stroke: StrokeAt, scale: float) -> StrokeAt:
+    """Return a stroke for a canvas of another scale than what it takes its pixels from."""
+    if scale == 1:
+        return stroke
+    moved = scaled(stroke, scale)
+    if isinstance(stroke.origin, OwnCanvas):
+        return moved
+    return replace(moved, origin_from_canvas=then(scaling(1 / scale), stroke.origin_from_canvas))
 
 
 def scaled(stroke: StrokeAt, scale: float) -> StrokeAt:

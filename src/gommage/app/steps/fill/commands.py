@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+from functools import partial
+
 from msgspec.structs import replace
 
 from gommage.app.hands.names import free_name
@@ -140,9 +143,6 @@ class FillCommands:
             project = edits.add_clean_plate(project, shot.id, plate)
             return with_plate_used(project, shot.id, fix_id if fill is not None else "", plate, rest=fill is Donors)
 
-        def told(share: float) -> None:
-            session.later(lambda: self._work.tell(f"Merging {surface.name}", share))
-
         def returned(share: float) -> None:
             if session.commit(f"Merge {surface.name}", edit):
                 session.set_desk(plate_id=plate.id, surface_id=surface_id, step=Step.FILL, look=Look.CLEAN_PLATE,
@@ -150,15 +150,38 @@ class FillCommands:
                 lacks = "" if share > WHOLE else " What no frame shows is striped: paint it"
                 session.note_shown.emit(f"Merged {surface.name}.{lacks}")
 
+        add = partial(edits.add_clean_plate, shot_id=shot.id, plate=plate)
+        self._make_merged(surface.name, plate, add, returned)
+
+    def merged_scale(self, scale: float) -> None:
+        """Merge the clean plate in hand anew, at so many times the shot's resolution; what is painted on it stays."""
+        session, plate = self._session, self._session.desk.plate(self._session.project)
+        if plate is None or not isinstance(plate.base, Merged) or plate.scale == scale:
+            return
+        edit = partial(edits.change_clean_plate, shot_id=session.desk.shot_id, plate_id=plate.id, scale=scale)
+
+        def returned(share: float) -> None:
+            session.commit(f"{plate.name} at {scale:g} times the resolution", edit)
+
+        self._make_merged(plate.name, replace(plate, scale=scale), edit, returned)
+
+    def _make_merged(
+        self, name: str, plate: CleanPlate, edit: Callable[[Project], Project], returned: Callable[[float], None]
+    ) -> None:
+        """Merge a plate beside everything else, as it will be after an edit."""
+        session, shot_id = self._session, self._session.desk.shot_id
+
+        def told(share: float) -> None:
+            session.later(lambda: self._work.tell(f"Merging {name}", share))
+
         try:
-            with_plate = edits.add_clean_plate(session.project, shot.id, plate).shot(shot.id)
+            shot = edit(session.project).shot(shot_id)
         except EditError as error:
             session.error_shown.emit(str(error))
             return
         self._work.run(
-            f"Merging {surface.name}", "merge", lambda check: session.engine.merge(with_plate, plate, check, told),
-            returned,
-        )  # fmt: skip
+            f"Merging {name}", "merge", lambda check: session.engine.merge(shot, plate, check, told), returned
+        )
 
     def donor_map(self) -> None:
         """Look at where each pixel comes from, or at the result again."""

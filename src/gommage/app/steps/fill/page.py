@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Any
 
-from PySide6.QtWidgets import QHBoxLayout, QLabel
+from PySide6.QtWidgets import QHBoxLayout, QLabel, QWidget
 
 from gommage.app.look.controls import NameLine, choice, pick, push_button, quiet, rule, spaced
 from gommage.app.session import Session
@@ -13,7 +13,7 @@ from gommage.app.steps.fill.donors import DonorsPart
 from gommage.app.steps.page import Advised, InHand, Page, next_step
 from gommage.app.steps.strokes import StrokesPart
 from gommage.app.work import Work
-from gommage.core.document import Donors, Fix, Painted, Plates, Project, edits
+from gommage.core.document import Donors, Fix, Merged, Painted, Plates, Project, edits
 from gommage.core.engine import Look, State, Step
 
 __all__ = ["FillPage"]
@@ -25,6 +25,7 @@ FROM_WORDS = {
     "fill_by_strokes": "Strokes alone",
 }
 """What a fix is filled from, by the action that makes it so."""
+SCALES = {1.0: "As the shot", 2.0: "Twice the shot's", 4.0: "Four times the shot's"}
 FILLS: dict[str, type] = {"fill_from_plates": Plates, "fill_from_frames": Donors, "fill_by_strokes": Painted}
 
 
@@ -60,6 +61,13 @@ class FillPage(Page):
         self.load = push_button(
             "Picture…", lambda: self.call("plate_from_picture"), tip="A clean plate painted elsewhere"
         )
+        self.scale = choice("Resolution", SCALES, "Finer than the shot, where frames are nearer")
+        self.scale.activated.connect(lambda: self.commands.merged_scale(self.scale.currentData()))
+        self.scale_row = QWidget()
+        scale_row = QHBoxLayout(self.scale_row)
+        scale_row.setContentsMargins(0, 0, 0, 0)
+        scale_row.addWidget(QLabel("Resolution"))
+        scale_row.addWidget(self.scale, 1)
         self.part = StrokesPart(self.session)
         self.box.addWidget(self.title)
         self.box.addLayout(from_row)
@@ -67,6 +75,7 @@ class FillPage(Page):
         self.box.addLayout(on_row)
         self.box.addWidget(self.make_title)
         self.box.addLayout(spaced(self.make, self.merge, self.load))
+        self.box.addWidget(self.scale_row)
         self.box.addWidget(rule())
         self.box.addWidget(self.part)
 
@@ -106,6 +115,11 @@ class FillPage(Page):
             widget.setVisible(not on_shot and not isinstance(fill, Donors))
             widget.setEnabled(can_make)
         self.merge.setEnabled(known is not None and known.is_known and not self.work.is_busy)
+        is_merged = plate is not None and isinstance(plate.base, Merged)
+        self.scale_row.setVisible(is_merged and not on_shot)
+        self.scale.setEnabled(not self.work.is_busy)
+        if plate is not None and is_merged:
+            pick(self.scale, plate.scale)
         if self.make.property("primary") != (plate is None):
             self.make.setProperty("primary", plate is None)
             self.make.style().polish(self.make)
