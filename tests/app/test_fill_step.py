@@ -51,7 +51,7 @@ def fix_of(window):
 
 def test_every_public_command_is_in_the_table(window):
     known = {one.id for one in ACTIONS}
-    own = {"change_donors"}  # what fields of the page do
+    own = {"change_donors", "merged_scale"}  # what fields of the page do
     for kind in (FillCommands, PlateCommands):
         assert {name for name in vars(kind) if not name.startswith("_")} - own <= known
 
@@ -155,7 +155,7 @@ def test_a_merged_plate_is_made_finer(filling):
     painted = filling.session.engine.painted(filling.shot, plate)
     assert painted.shape[:2] == (2 * (bottom - top), 2 * (right - left))
     assert filling.desk.look is Look.CLEAN_PLATE
-    assert filling.session.history.undo_label == "Wall merged at 2 times the resolution"
+    assert filling.session.history.undo_label == f"{plate.name} at 2 times the resolution"
     filling.call("undo")
     settle(filling)
     assert find(filling, QComboBox, "Resolution").currentData() == 1.0
