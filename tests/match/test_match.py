@@ -1,5 +1,6 @@
 """Light and grain: recovered where they are known."""
 
+import cv2
 import numpy as np
 import pytest
 
@@ -18,11 +19,12 @@ from gommage.core.match import (
     steadied,
     without_grain,
 )
+from gommage.core.match.grain import gaussian_lags
 from gommage.core.match.light import ring_around
 from gommage.core.picture import Splines, halved
 from tests.conftest import texture
 
-GRAIN = Grain((4e-6, 4e-6, 6e-6), (1.5e-4, 1.2e-4, 2e-4), 0.55)
+GRAIN = Grain((4e-6, 4e-6, 6e-6), (1.5e-4, 1.2e-4, 2e-4), gaussian_lags(0.55))
 FILL = texture(120, 150, seed=8)
 MATTE = np.zeros((120, 150), np.float32)
 MATTE[40:80, 50:100] = 1
@@ -142,6 +144,30 @@ def test_grain_is_measured_apart_from_texture():
     np.testing.assert_allclose(found.deviation(level), GRAIN.deviation(level), rtol=0.12)
     assert found.size_px == pytest.approx(GRAIN.size_px, abs=0.1)
     assert np.abs(np.array(found.correlation) - np.eye(3)).max() < 0.1
+
+
+def test_grain_of_any_spectrum_is_measured_and_laid_again():
+    """Grain that is coarser across than down, and rings, as a scanner or a sharpened film leaves it."""
+    kernel = np.zeros((5, 7), np.float32)
+    kernel[2, 1:6] = (-0.25, 0.5, 1.0, 0.5, -0.25)
+    kernel[1, 2:5] = kernel[3, 2:5] = 0.15
+    kernel /= np.sqrt((kernel**2).sum())
+    paper, rng = texture(240, 240, seed=9, fine=0.8), np.random.default_rng(4)
+
+    def grainy():
+        white = rng.standard_normal((240, 240, 3)).astype(np.float32)
+        return paper + np.float32(0.02) * cv2.filter2D(white, -1, kernel)
+
+    frames = [grainy() for _ in range(7)]
+    found = measure_grain(frames[3], frames[:3] + frames[4:], np.ones((240, 240), bool))
+    laid = grain_field(found, (1,), Window(0, 0, 400, 400))
+    true = cv2.filter2D(np.random.default_rng(5).standard_normal((400, 400, 3)).astype(np.float32), -1, kernel)
+    assert laid.std() == pytest.approx(1, abs=0.02)
+    for down, across in ((0, 1), (0, 2), (0, 3), (1, 0), (1, 1), (2, 0)):
+        one, other = (
+            float((field[down:, across:] * field[: 400 - down, : 400 - across]).mean()) for field in (laid, true)
+        )
+        assert one == pytest.approx(other, abs=0.04), (down, across)
 
 
 def test_too_little_to_measure_is_said():

@@ -13,7 +13,7 @@ from numpy.typing import NDArray
 from gommage.core.geometry import Window
 from gommage.core.picture import Picture
 
-__all__ = ["DENOISE_MARGIN_PX", "Grain", "add_grain", "grain_field", "measure_grain", "without_grain"]
+__all__ = ["DENOISE_MARGIN_PX", "Grain", "add_grain", "gaussian_lags", "grain_field", "measure_grain", "without_grain"]
 
 BLOCK = 8
 DENOISE_MARGIN_PX = 16
@@ -22,7 +22,13 @@ NOISE_TILE_PX = 64
 ROWS_AT_ONCE = 12
 Check = Callable[[], None]
 FAR = 1 << 20
-LARGEST_SIZE_PX = 2.0
+WHITE_PX, LARGEST_SIZE_PX = 0.2, 2.0
+LAGS = 5
+ACROSS = np.arange(-LAGS, LAGS + 1)
+Lags = tuple[tuple[float, ...], ...]
+CHANCE = 3.0
+"""What is related by less than so many deviations of chance is not."""
+NEARLY_ALL, LEAST_PASS = 0.999, 0.01
 
 
 def _never() -> None:
@@ -31,22 +37,28 @@ def _never() -> None:
 
 @dataclass(frozen=True, slots=True)
 class Grain:
-    """A shot's grain: variance ``floor + slope * level`` a channel, its size, and how channels go together.
+    """A shot's grain: variance ``floor + slope * level`` a channel, its spectrum, and how channels go together.
 
     Attributes
     ----------
     floor, slope : tuple of float
         For red, green, blue, of scene-linear values.
-    size_px : float
-        Deviation of the Gaussian that white noise would be blurred with to look like it; 0 is white.
+    lags : tuple of tuple of float
+        How pixels are related to those so many rows (0 to `LAGS`) below and columns (-`LAGS` to `LAGS`) beside them: 1
+        where both are 0. That is its spectrum.
     correlation : tuple of tuple of float
         (3, 3), between the channels.
     """
 
     floor: tuple[float, float, float]
     slope: tuple[float, float, float]
-    size_px: float
+    lags: Lags
     correlation: tuple[tuple[float, ...], ...] = ((1.0, 0.0, 0.0), (0.0, 1.0, 0.0), (0.0, 0.0, 1.0))
+
+    @property
+    def size_px(self) -> float:
+        """Deviation of the Gaussian that white noise would be blurred with for pixels side by side to be so related."""
+        return _size(self.lags)
 
     def deviation(self, level: Picture) -> Picture:
         """Return the deviation (..., 3) at scene-linear levels (..., 3)."""
@@ -58,15 +70,30 @@ class Grain:
         if level == 0:
             return self
         factor = 2**level
-        kernel = _kernel(self.size_px)
-        mean = np.convolve(kernel, np.full(factor, 1 / factor))
-        share = float((mean**2).sum() / (kernel**2).sum()) ** 2
+        kernel = _kernel(self.lags).astype(np.float64)
+        pad = LAGS * factor
+        mean = cv2.filter2D(np.pad(kernel, pad + factor), -1, np.full((factor, factor), factor**-2.0))
+        related = [
+            [float((mean * np.roll(mean, (down * factor, across * factor), (0, 1))).sum()) for across in ACROSS]
+            for down in range(LAGS + 1)
+        ]
+        share = related[0][LAGS]
+        lags = tuple(tuple(value / share for value in row) for row in related)
         return Grain(
             tuple(value * share for value in self.floor),  # type: ignore[arg-type]
             tuple(value * share for value in self.slope),  # type: ignore[arg-type]
-            self.size_px / factor,
+            lags,
             self.correlation,
         )
+
+
+def gaussian_lags(size_px: float) -> Lags:
+    """Return the lags of white noise blurred with a Gaussian of a deviation in pixels."""
+    kernel = cv2.getGaussianKernel(2 * LAGS + 1, size_px)[:, 0] if size_px >= WHITE_PX else np.array([1.0])
+    related = np.correlate(np.pad(kernel, 2 * LAGS), kernel, "valid")
+    related = related[len(related) // 2 :][: LAGS + 1] / related.max()
+    row = related[np.abs(ACROSS)]
+    return tuple(tuple((down * row).tolist()) for down in related.tolist())
 
 
 def measure_grain(
@@ -115,14 +142,16 @@ def measure_grain(
     )
     fits = [_fit_line(level[calm, c], variance[calm, c]) for c in range(3)]
     check()
-    unit = blocks[calm] / np.sqrt(np.maximum(variance[calm], 1e-12))[:, None, None, :]
+    # By what such levels vary as a whole: by each block's own they would seem less related.
+    expected = np.column_stack([fit[0] + fit[1] * level[calm, c] for c, fit in enumerate(fits)])
+    unit = blocks[calm] / np.sqrt(np.maximum(expected, 1e-12))[:, None, None, :]
     check()
-    size = _size(unit)
+    lags = _lags(unit)
     check()
     correlation = np.corrcoef(unit.reshape(-1, 3).T)
     floor = tuple(max(fit[0], 1e-12) for fit in fits)
     slope = tuple(fit[1] for fit in fits)
-    return Grain(floor, slope, size, tuple(tuple(float(v) for v in row) for row in correlation))  # type: ignore[arg-type]
+    return Grain(floor, slope, lags, tuple(tuple(float(v) for v in row) for row in correlation))  # type: ignore[arg-type]
 
 
 def _ratio(frame: Picture, near: Picture, use: NDArray[np.bool_]) -> NDArray[np.float32]:
@@ -147,25 +176,58 @@ def _fit_line(level: NDArray[np.float64], variance: NDArray[np.float64]) -> tupl
     return float(solution[0]), float(solution[1])
 
 
-def _kernel(size_px: float) -> NDArray[np.float64]:
-    if size_px < 0.2:
-        return np.array([0.0, 0.0, 1.0, 0.0, 0.0])
-    taps: NDArray[np.float64] = cv2.getGaussianKernel(9, size_px)[:, 0]
-    return taps
+def _lags(unit: NDArray[np.float64]) -> Lags:
+    """Return how pixels of blocks (N, 8, 8, 3) are related; what chance explains is nothing."""
+    found, chance = np.zeros((2, LAGS + 1, len(ACROSS)))
+    for down in range(LAGS + 1):
+        for column, across in enumerate(ACROSS.tolist()):
+            one = unit[:, down:, max(across, 0) : BLOCK + min(across, 0)]
+            other = unit[:, : BLOCK - down, max(-across, 0) : BLOCK - max(across, 0)]
+            found[down, column], chance[down, column] = float((one * other).mean()), CHANCE / np.sqrt(one.size)
+    # Blocks lost their mean, and with it so much of every relation: what is far apart is not related at all.
+    far = found[np.maximum(np.arange(LAGS + 1)[:, None], np.abs(ACROSS)) == LAGS].mean() / found[0, LAGS]
+    lost = max(-far / (1 - far), 0.0)
+    true = found * (1 - lost) + lost * found[0, LAGS]
+    true[np.abs(true) < chance] = 0
+    return tuple(tuple((row / true[0, LAGS]).tolist()) for row in true)
 
 
-def _neighbour_correlation(kernel: NDArray[np.float64]) -> float:
-    return float((kernel[1:] * kernel[:-1]).sum() / (kernel**2).sum())
+@lru_cache(maxsize=64)
+def _kernel(lags: Lags) -> NDArray[np.float32]:
+    """Return what white noise is to be filtered with to be so related: (k, k), of square sum 1, no larger than need be.
+
+    It has no phase: its spectrum is the root of that of the lags.
+    """
+    side = 8 * LAGS
+    related = np.zeros((side, side))
+    for down, row in enumerate(lags):
+        for across, value in zip(ACROSS.tolist(), row, strict=True):
+            related[down, across % side] = related[-down % side, -across % side] = value
+    power = np.maximum(np.fft.fft2(related).real, 0)
+    kernel = np.fft.fftshift(np.fft.ifft2(np.sqrt(power)).real)
+    middle = side // 2
+    for half in range(LAGS + 1):
+        inner = kernel[middle - half : middle + half + 1, middle - half : middle + half + 1]
+        if (inner**2).sum() > NEARLY_ALL * (kernel**2).sum():
+            break
+    return np.asarray(inner / np.sqrt((inner**2).sum()), np.float32)
 
 
-def _size(unit: NDArray[np.float64]) -> float:
-    """Return the grain's size from the correlation of pixels side by side."""
-    across = (unit[:, :, 1:] * unit[:, :, :-1]).mean()
-    down = (unit[:, 1:] * unit[:, :-1]).mean()
-    # Blocks lost their mean; that lowers every correlation by about the mean's own variance.
-    wanted = (across + down) / 2 + 1 / BLOCK**2
-    sizes = np.arange(0.2, LARGEST_SIZE_PX, 0.02)
-    found = np.array([_neighbour_correlation(_kernel(size)) for size in sizes])
+@lru_cache(maxsize=64)
+def _passes(lags: Lags) -> tuple[tuple[NDArray[np.float32], NDArray[np.float32]], ...]:
+    """Return the kernel as a sum of few that are products of a column and a row: faster, and to the bit the same in
+    every window.
+    """
+    columns, sizes, rows = np.linalg.svd(_kernel(lags))
+    count = int((sizes > LEAST_PASS * sizes[0]).sum())
+    return tuple((columns[:, one] * sizes[one], rows[one]) for one in range(count))
+
+
+@lru_cache(maxsize=64)
+def _size(lags: Lags) -> float:
+    wanted = (lags[0][LAGS + 1] + lags[1][LAGS]) / 2
+    sizes = np.arange(WHITE_PX, LARGEST_SIZE_PX, 0.02)
+    found = np.array([gaussian_lags(size)[1][LAGS] for size in sizes])
     return 0.0 if wanted < found[0] else float(sizes[np.abs(found - wanted).argmin()])
 
 
@@ -174,13 +236,15 @@ def grain_field(grain: Grain, seed: tuple[int, ...], window: Window) -> Picture:
 
     The same seed gives the same grain at every pixel, whatever the window: it is drawn square by square.
     """
-    kernel = _kernel(grain.size_px)
+    kernel = _kernel(grain.lags)
     margin = len(kernel) // 2
     white = _white(seed, window.grown(margin))
     mix = np.linalg.cholesky(np.array(grain.correlation) + 1e-6 * np.eye(3)).astype(np.float32)
-    soft = cv2.sepFilter2D(cv2.transform(white, mix), cv2.CV_32F, kernel, kernel, borderType=cv2.BORDER_REFLECT)
-    soft = soft[margin : margin + window.height, margin : margin + window.width]
-    return soft / np.float32((kernel**2).sum())
+    mixed = cv2.transform(white, mix)
+    soft = np.zeros_like(mixed)
+    for down, across in _passes(grain.lags):
+        soft += cv2.sepFilter2D(mixed, cv2.CV_32F, across, down, borderType=cv2.BORDER_REFLECT)
+    return soft[margin : margin + window.height, margin : margin + window.width]
 
 
 def _white(seed: tuple[int, ...], window: Window) -> Picture:
@@ -209,18 +273,21 @@ def add_grain(
 
 
 @lru_cache(maxsize=32)
-def _spectrum(size_px: float) -> NDArray[np.float32]:
+def _spectrum(lags: Lags) -> NDArray[np.float32]:
     """Return the deviation (8, 8) of each cosine coefficient of unit grain."""
-    kernel = _kernel(size_px)
-    lags = np.correlate(kernel, kernel, "full")
-    lags = lags / lags.max()
-    middle = len(lags) // 2
-    covariance = np.array(
-        [[lags[middle + i - j] if abs(i - j) <= middle else 0 for j in range(BLOCK)] for i in range(BLOCK)]
-    )
     cosines = _cosines().astype(np.float64)
-    variance = np.maximum(np.diag(cosines @ covariance @ cosines.T), 1e-6)
-    return np.sqrt(np.outer(variance, variance)).astype(np.float32)
+    shifted = {
+        by: (
+            cosines[:, max(by, 0) :] * cosines[:, : BLOCK - by] if by >= 0 else cosines[:, :by] * cosines[:, -by:]
+        ).sum(1)
+        for by in range(-LAGS, LAGS + 1)
+    }
+    variance = np.zeros((BLOCK, BLOCK))
+    for down, row in enumerate(lags):
+        for across, value in zip(ACROSS.tolist(), row, strict=True):
+            times = 1 if down == 0 else 2  # rows above are related as those below
+            variance += times * value * np.outer(shifted[down], shifted[abs(across)])
+    return np.sqrt(np.maximum(variance, 1e-6)).astype(np.float32)
 
 
 def without_grain(
@@ -257,7 +324,7 @@ def without_grain(
     mean_level = cv2.GaussianBlur(picture, (0, 0), 2.0)
     deviation = grain.deviation(mean_level)
     scaled = np.ascontiguousarray(picture / deviation, np.float32)
-    threshold = _spectrum(round(grain.size_px, 2)) * np.float32(strength)
+    threshold = _spectrum(grain.lags) * np.float32(strength)
     total = np.zeros_like(scaled)
     weight = np.zeros((height, width), np.float32)
     rows = np.unique(np.r_[np.arange(at[1] % 2, height - BLOCK + 1, 2), 0, height - BLOCK])
