@@ -10,13 +10,15 @@ from gommage.app.actions import ACTIONS
 from gommage.app.dialogs.home_frame import HomeFrameDialog
 from gommage.app.plate_commands import PlateCommands
 from gommage.app.steps.fill.commands import FillCommands
-from gommage.core.document import Donors, DonorSide, FromPicture, Merged, Painted, Plates, Project
+from gommage.core.document import Donors, DonorSide, FromPicture, Matte, Merged, Painted, Plates, Project, Softness
 from gommage.core.engine import Look, Step
 from gommage.core.picture.writing import write_still
 from gommage.demo.editor import paint_dot
 from tests.app.driving import ALT, SHIFT, activate, at_view, find, move, press
-from tests.conftest import settle, wait_until
+from tests.conftest import rectangle, settle, shape_of, wait_until
 from tests.fill.test_donors import MIDDLE, clean, filmed, inner
+
+DUST = Matte.of(shape_of(rectangle(22, 22, 36, 36), MIDDLE, "dust"), softness=Softness())
 
 
 @pytest.fixture(scope="module")
@@ -192,3 +194,22 @@ def test_the_map_tells_the_frame_under_the_pen(filling):
     frame = int(words.split("from ")[1].split(",")[0])
     assert frame in filling.shot.footage.frames
     assert frame != MIDDLE
+
+
+def test_without_a_surface_each_piece_is_looked_for_by_itself(filling):
+    bare = replace(filling.shot, surfaces=(), fixes=(replace(fix_of(filling), surface_id="", cover=DUST),))
+    filling.session.begin(Project.of(bare))
+    settle(filling)
+    press(filling, Qt.Key.Key_3)
+    filling.session.go_to(MIDDLE)
+    press(filling, (Qt.Key.Key_P, SHIFT))
+    settle(filling)
+    assert fix_of(filling).fill == Donors()
+    assert "Each piece by itself" in find(filling, QLabel, "How frames are brought").text()
+    assert "looked for by itself" in filling.words.text()
+    before, after = (read(filling.shot) for read in (
+        lambda shot: filling.session.engine.plate(shot.footage, MIDDLE),
+        lambda shot: filling.session.engine.result(shot, MIDDLE),
+    ))  # fmt: skip
+    assert (before != after).any()
+    np.testing.assert_allclose(after[22:36, 22:36], clean(MIDDLE)[22:36, 22:36], atol=0.1)

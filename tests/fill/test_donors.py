@@ -18,7 +18,7 @@ from gommage.core.document import (
     Track,
 )
 from gommage.core.engine import Engine
-from gommage.core.fill import donors
+from gommage.core.fill import holes
 from gommage.core.geometry import Window, shift
 from gommage.core.picture import resample
 from gommage.core.picture.writing import write_still
@@ -150,7 +150,7 @@ def test_at_half_size_it_is_the_same_fill(engine, shot):
 def test_a_very_large_hole_is_filled_band_by_band(engine, shot, monkeypatch):
     """Next to the same: donors are chosen anew in each band."""
     whole, where = engine.result(shot, MIDDLE), inner(MIDDLE)
-    monkeypatch.setattr(donors, "MOST_PIXELS", 64 * 34)
+    monkeypatch.setattr(holes, "MOST_PIXELS", 64 * 34)
     banded = Engine(10**9).result(shot, MIDDLE)
     assert np.abs(banded - whole)[where].mean() < GRAIN / 4
     oracle = clean(MIDDLE) + np.random.default_rng(9).normal(0, GRAIN, clean(MIDDLE).shape)

@@ -157,8 +157,6 @@ def _from_donors(shot: Shot, fix: Fix, fill: Donors, seen: Mapping[int, float]) 
         surface = shot.surface(surface_id)
         if placement(shot, surface) is None:
             return Advice(State.LOOK, f"{surface.name}, which lies behind it, has not been followed yet.")
-    if not fill.surface_ids:
-        return Advice(State.NOT_BEGUN, "Choose the surfaces that lie behind it.")
     worst = min(seen, key=lambda frame: seen[frame], default=None)
     if worst is not None and seen[worst] < SEEN_ENOUGH and not fill.rest_plate_ids:
         frames = sum(share < SEEN_ENOUGH for share in seen.values())

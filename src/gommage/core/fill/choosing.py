@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from functools import reduce
 from operator import or_
@@ -12,7 +12,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from gommage.core.cover import MatteAt, reach_of
-from gommage.core.document import Footage
+from gommage.core.document import Donors, DonorSide, Footage, is_within
 from gommage.core.document.records import Record
 from gommage.core.fill.scene import Scene
 from gommage.core.geometry import Mapping, Points, Window, composed, scaling
@@ -27,6 +27,7 @@ __all__ = [
     "chosen_of",
     "is_clean_at",
     "mixed_alike",
+    "nearest_first",
     "places_of",
     "points_at",
     "scaled_back",
@@ -39,6 +40,8 @@ COVERED, EDGE_PX, MIXED_PX, ALIKE_PX = 1 / 64, 2, 1, 2.0
 """What is covered by more than this is not taken, nor what is so near to the edge of a plane in front. Where nothing
 else is there it is, up to so far inside, from frames on which the two have moved apart by little: mixed alike."""
 
+EACH_UP_TO, THEN_BY = 12, 1.2
+"""Every frame that is so near is looked at, then ever fewer: each so many times as far as the one before."""
 MOST_BLURRIER_PX = 0.7
 
 
@@ -85,6 +88,19 @@ class PlaneAt(Record, frozen=True):
     extent: MatteAt | None
     donors: tuple[DonorAt, ...]
     passing: tuple[float, float] = (0.0, 0.0)
+
+
+def nearest_first(fill: Donors, footage: Footage, frame: int) -> Iterator[int]:
+    """Yield the frames that may be taken from: the nearest first, one from before and one from after in turn."""
+    sides = {DonorSide.BOTH: (-1, 1), DonorSide.BEFORE: (-1,), DonorSide.AFTER: (1,)}[fill.side]
+    steps = 1
+    while steps * fill.step < len(footage.frames):
+        for side in sides:
+            other = frame + side * steps * fill.step
+            is_there = other in footage.frames and other not in footage.missing
+            if is_there and is_within(fill.frames, other):
+                yield other
+        steps = steps + 1 if steps < EACH_UP_TO else int(np.ceil(steps * THEN_BY))
 
 
 @dataclass(frozen=True, slots=True)

@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator
-from dataclasses import dataclass, replace
+from collections.abc import Callable
+from itertools import takewhile
 
 import cv2
 import numpy as np
@@ -12,14 +12,12 @@ from numpy.typing import NDArray
 from gommage.core.cover import MappingOf, MatteAt, matte_on, reach_of
 from gommage.core.document import (
     Donors,
-    DonorSide,
     Fix,
     Footage,
     PlaneFollow,
     Plates,
     Shot,
     Surface,
-    is_within,
     mappings_of,
     placement,
 )
@@ -27,20 +25,18 @@ from gommage.core.document.records import Record
 from gommage.core.fill.blocking import blocked_on
 from gommage.core.fill.blurring import excess_px, passing_on
 from gommage.core.fill.choosing import (
-    COVERED,
     DonorAt,
     PlaneAt,
     blocked_of,
     chosen_of,
     mixed_alike,
+    nearest_first,
     places_of,
     points_at,
     scaled_back,
 )
 from gommage.core.fill.gathering import (
     ENOUGH,
-    RING_GAP_PX,
-    RING_WIDTH_PX,
     Gathered,
     LightBetween,
     Places,
@@ -51,6 +47,8 @@ from gommage.core.fill.gathering import (
     ring_of,
     ring_points,
 )
+from gommage.core.fill.holes import RIM_PX, Hole, wider
+from gommage.core.fill.pieces import FRAMES_AWAY, fill_by_piece
 from gommage.core.fill.plates import PlatesAt, fill_from_plates, plates_at
 from gommage.core.fill.scene import Filled, Layer, Scene
 from gommage.core.geometry import IDENTITY, Mapping, Points, Window, around, spanning, then
@@ -63,12 +61,8 @@ __all__ = ["DonorsAt", "donors_at", "fill_from_donors", "surfaces_behind"]
 
 Mask = NDArray[np.bool_]
 Check = Callable[[], None]
-EACH_UP_TO, THEN_BY = 12, 1.2
-"""Every frame that is so near is looked at, then ever fewer: each so many times as far as the one before."""
 SPLINE_TAPS, SPLINE_REACH_PX = 9, 8
-RIM_PX = 9
 POINTS_TO_CHOOSE_BY, WORTH = 1500, 0.3
-MOST_PIXELS = 1_500_000
 ON_PLANE, MIXED_PX, EDGE_SOFT_PX = 0.99, 1, 0.6
 AVERAGED = 0.6
 GRAIN_LEFT = 0.3
@@ -88,7 +82,7 @@ class DonorsAt(Record, frozen=True):
     others : tuple of MatteAt
         What else does not show the background on this frame.
     planes : tuple of PlaneAt
-        Back to front.
+        Back to front; one without a surface: each piece of the cover is filled by itself.
     reach_px : float
         How far left-over motion may be.
     rest : PlatesAt or None
@@ -125,6 +119,8 @@ def donors_at(fill: Donors, shot: Shot, fix: Fix, frame: int) -> DonorsAt | None
     planes: list[PlaneAt] = []
     mapping_of = mappings_of(shot)
     cover = matte_on(shot, fix.cover, frame)
+    if not fill.surface_ids:
+        planes = [PlaneAt(surface_id="", extent=None, donors=_beside(fill, shot, frame))]
     middle = reach_of(cover, shot.footage.bounds).corners.mean(axis=0)
     surfaces = [shot.surface(surface_id) for surface_id in fill.surface_ids]
     for number, surface in enumerate(surfaces):
@@ -132,7 +128,7 @@ def donors_at(fill: Donors, shot: Shot, fix: Fix, frame: int) -> DonorsAt | None
         if here is None:
             continue
         donors, passing = [], passing_on(shot, surface.id, frame)
-        for other in _nearest_first(fill, shot.footage, frame):
+        for other in nearest_first(fill, shot.footage, frame):
             there = mapping_of(surface.id, other)
             if there is not None:
                 in_front = surfaces[number + 1 :]
@@ -158,6 +154,16 @@ def donors_at(fill: Donors, shot: Shot, fix: Fix, frame: int) -> DonorsAt | None
         footage=shot.footage, frame=frame, cover=cover, others=others, planes=tuple(planes), reach_px=fill.reach_px,
         rest=rest, is_blurred=fix.match.sharpness_px is None,
     )  # fmt: skip
+
+
+def _beside(fill: Donors, shot: Shot, frame: int) -> tuple[DonorAt, ...]:
+    """Return the nearest frames as they are, for pieces that are each looked for by themselves."""
+    near = takewhile(
+        lambda other: abs(other - frame) <= FRAMES_AWAY * fill.step, nearest_first(fill, shot.footage, frame)
+    )
+    return tuple(
+        DonorAt(frame=other, frame_from_donor=IDENTITY, blocked=blocked_on(shot, other), nearer=()) for other in near
+    )
 
 
 def _apart_px(
@@ -191,19 +197,6 @@ def _reach_on(shot: Shot, surface: Surface, frame: int) -> MatteAt | None:
     return matte_on(shot, matte, frame) if matte.parts else None
 
 
-def _nearest_first(fill: Donors, footage: Footage, frame: int) -> Iterator[int]:
-    """Yield the frames that may be taken from: the nearest first, one from before and one from after in turn."""
-    sides = {DonorSide.BOTH: (-1, 1), DonorSide.BEFORE: (-1,), DonorSide.AFTER: (1,)}[fill.side]
-    steps = 1
-    while steps * fill.step < len(footage.frames):
-        for side in sides:
-            other = frame + side * steps * fill.step
-            is_there = other in footage.frames and other not in footage.missing
-            if is_there and is_within(fill.frames, other):
-                yield other
-        steps = steps + 1 if steps < EACH_UP_TO else int(np.ceil(steps * THEN_BY))
-
-
 # -- pixels -------------------------------------------------------------------------------------------------
 
 
@@ -220,7 +213,9 @@ def fill_from_donors(at: DonorsAt, scene: Scene, window: Window, check: Check = 
     check : callable
         Called for each donor; raises `Cancelled` to stop.
     """
-    place = _Place.of(at, scene)
+    place = Hole.of(at.footage, at.frame, at.cover, at.others, scene)
+    if not at.planes[0].surface_id:
+        return _by_piece(at, scene, place, window, check)
     pixels = place.frame[place.window.within(place.wide)].copy()  # what no frame shows stays as it is
     count, valid = np.zeros((2, place.window.height, place.window.width), np.float32)
     lights: dict[int, LightBetween] = {}
@@ -247,6 +242,19 @@ def fill_from_donors(at: DonorsAt, scene: Scene, window: Window, check: Check = 
     return _cut(pixels, valid, lacking, place.window, scene.plate(at.footage, at.frame, window), window)
 
 
+def _by_piece(at: DonorsAt, scene: Scene, place: Hole, window: Window, check: Check) -> Filled:
+    """Return a fill of which each piece is looked for by itself; it brings its grain with it."""
+    found = fill_by_piece(
+        at.planes[0].donors, at.footage, scene, place.wide, place.frame, place.hole, place.known, place.window, RIM_PX,
+        check,
+    )  # fmt: skip
+    frame = place.frame[place.window.within(place.wide)]
+    valid = (found.count > 0).astype(np.float32)
+    pixels = np.where(valid[..., None] > 0, found.pixels, frame)
+    plate = scene.plate(at.footage, at.frame, window)
+    return _cut(pixels, valid, np.zeros_like(valid), place.window, plate, window)
+
+
 def _cut(pixels: Picture, valid: Picture, lacking: Picture, at: Window, frame: Picture, window: Window) -> Filled:
     """Return a fill over another window than it was made in; beyond it is the frame."""
     if at == window:
@@ -259,52 +267,8 @@ def _cut(pixels: Picture, valid: Picture, lacking: Picture, at: Window, frame: P
     return Filled((Layer(out, known),), grain)
 
 
-@dataclass(frozen=True, slots=True)
-class _Place:
-    """The hole on the frame, and its surroundings.
-
-    `wide` is the window of `frame`, `hole` and `known`, `window` that of what is filled: `wanted` there, the hole and
-    the rim that seams are told by.
-    """
-
-    wide: Window
-    frame: Picture
-    hole: Mask
-    known: Mask
-    window: Window
-    wanted: Mask
-
-    def bands(self) -> Iterator[_Place]:
-        """Yield it in bands, from the top down: what is gathered of a very large hole at once would not fit."""
-        window, rows = self.window, max(MOST_PIXELS // max(self.window.width, 1), 64)
-        for top in range(window.top, window.bottom, rows):
-            band = Window(window.left, top, window.right, min(top + rows, window.bottom))
-            wanted = np.ascontiguousarray(self.wanted[band.within(window)])
-            yield replace(self, window=band, wanted=wanted)
-
-    @classmethod
-    def of(cls, at: DonorsAt, scene: Scene) -> _Place:
-        bounds = at.footage.bounds.scaled(scene.scale)
-        reach = reach_of(at.cover, at.footage.bounds).scaled(scene.scale)
-        wide, window = reach.grown(RING_GAP_PX + RING_WIDTH_PX) & bounds, reach.grown(RIM_PX) & bounds
-        matte = scene.matte(at.footage, at.cover, wide)
-        hole = matte > COVERED
-        side = 2 * RIM_PX + 1
-        wanted = cv2.dilate((matte[window.within(wide)] > 0).view(np.uint8), np.ones((side, side), np.uint8))
-        known = ~hole & ~_any(at.others, at.footage, scene, wide)
-        return cls(wide, scene.plate(at.footage, at.frame, wide), hole, known, window, wanted.view(bool))
-
-
-def _any(mattes: tuple[MatteAt, ...], footage: Footage, scene: Scene, window: Window) -> Mask:
-    """Return where any of some mattes is, grown by a pixel."""
-    found: Mask = np.zeros((window.height, window.width), bool)
-    for matte in mattes:
-        found |= scene.matte(footage, matte, window) > COVERED
-    return cv2.dilate(found.view(np.uint8), np.ones((3, 3), np.uint8)).view(bool)
-
-
 def _plane(
-    plane: PlaneAt, at: DonorsAt, scene: Scene, place: _Place, lights: dict[int, LightBetween], check: Check
+    plane: PlaneAt, at: DonorsAt, scene: Scene, place: Hole, lights: dict[int, LightBetween], check: Check
 ) -> tuple[Gathered, Picture | None] | None:
     """Return what the donors of a plane show of a place, and its share there (None: all of it); None: none of it.
 
@@ -318,7 +282,7 @@ def _plane(
     if plane.extent is not None:
         extent = scene.matte(at.footage, plane.extent, place.wide)
         known = known & (extent > ON_PLANE)
-        reach, beyond = _wider(extent > 0.5, MIXED_PX), _wider(extent < 0.5, MIXED_PX)
+        reach, beyond = wider(extent > 0.5, MIXED_PX), wider(extent < 0.5, MIXED_PX)
         hole = hole & reach
         if not hole.any():
             return None
@@ -356,11 +320,6 @@ def _plane(
 
 def _times(passing: tuple[float, float], scale: float) -> tuple[float, float]:
     return passing[0] * scale, passing[1] * scale
-
-
-def _wider(mask: Mask, by_px: int) -> Mask:
-    side = 2 * by_px + 1
-    return cv2.dilate(mask.view(np.uint8), np.ones((side, side), np.uint8)).view(bool)
 
 
 def _take(
@@ -425,7 +384,7 @@ def _spanned(mapping: Mapping, window: Window) -> Window:
     return around(corners, SPLINE_REACH_PX) if np.isfinite(corners).all() else Window(0, 0, 0, 0)
 
 
-def _rest(rest: PlatesAt, place: _Place, scene: Scene, check: Check) -> Layer:
+def _rest(rest: PlatesAt, place: Hole, scene: Scene, check: Check) -> Layer:
     """Return what clean plates show of a place, under the frame's light."""
     window = place.window
     total, valid = np.zeros((window.height, window.width, 3), np.float32), np.ones((window.height, window.width))

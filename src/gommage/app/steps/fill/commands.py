@@ -70,11 +70,10 @@ class FillCommands:
             return
         shot, fix = found
         behind = surfaces_behind(shot, fix)
-        if not behind:
-            self._session.error_shown.emit("Other frames are brought along a followed surface. Follow one first.")
-            return
         if self._fill(f"Fill {fix.name} from other frames", Donors(surface_ids=behind)):
             self._session.set_desk(step=Step.FILL, tool="hand", look=Look.RESULT)
+            if not behind:
+                self._session.note_shown.emit("No surface is followed: each piece is looked for by itself")
 
     def fill_from_plates(self) -> None:
         """Fill from clean plates: the one in hand, if it lies on the fix's surface."""

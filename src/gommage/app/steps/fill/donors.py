@@ -22,6 +22,9 @@ __all__ = ["DonorsPart"]
 SIDES = {DonorSide.BOTH: "Before and after", DonorSide.BEFORE: "Before alone", DonorSide.AFTER: "After alone"}
 ROW_PX, MOST_ROWS = 24, 5
 
+ALONG = "Along the surfaces behind it"
+BY_PIECE = "Each piece by itself, from the frames beside: for damage of a frame or two"
+
 
 class DonorsPart(QWidget):
     """The settings of a fill from donor frames."""
@@ -62,7 +65,8 @@ class DonorsPart(QWidget):
         box = QVBoxLayout(self)
         box.setContentsMargins(0, 0, 0, 0)
         box.setSpacing(6)
-        box.addWidget(quiet("Along the surfaces behind it"))
+        self.along = quiet(name="How frames are brought")
+        box.addWidget(self.along)
         box.addWidget(self.surfaces)
         self.times = Section("Frames", is_folded=True)
         self.times.box.addLayout(times)
@@ -96,6 +100,8 @@ class DonorsPart(QWidget):
     def show_fill(self, shot: Shot, fix: Fix, fill: Donors, desk: Desk) -> None:
         """Show a fill as it is, and ask how much of the cover its donors show."""
         self._show_surfaces(shot, fill)
+        self.along.setText(ALONG if fill.surface_ids else BY_PIECE)
+        self.reach.setVisible(bool(fill.surface_ids))
         pick(self.side, fill.side)
         with QSignalBlocker(self.step):
             self.step.setValue(fill.step)

@@ -33,7 +33,8 @@ class Donors(Record, frozen=True, tag="donor frames"):
     Attributes
     ----------
     surface_ids : tuple of str
-        Back to front: the backmost is everywhere, those in front of it within their extents.
+        Back to front: the backmost is everywhere, those in front of it within their extents. None: each piece of the
+        cover is looked for by itself on the nearest frames, by what is around it; for damage of a frame or two.
     frames : tuple of Frames
         That may be taken from; none: all.
     side : DonorSide
@@ -45,7 +46,7 @@ class Donors(Record, frozen=True, tag="donor frames"):
         Clean plates that fill what no frame shows.
     """
 
-    surface_ids: tuple[str, ...]
+    surface_ids: tuple[str, ...] = ()
     frames: tuple[Frames, ...] = ()
     side: DonorSide = DonorSide.BOTH
     step: int = 1
