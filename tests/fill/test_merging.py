@@ -34,8 +34,9 @@ from gommage.core.document import (
     edits,
     placement,
 )
-from gommage.core.engine import Engine, find_plate, write_plate
+from gommage.core.engine import Engine, find_plate, found_sources, write_plate
 from gommage.core.fill import canvas_key, merged_window
+from gommage.core.fill.merging import continued
 from gommage.core.geometry import Window, from_matrix, shift
 from gommage.core.picture import resample
 from gommage.core.picture.writing import write_still
@@ -125,6 +126,33 @@ def test_what_no_frame_shows_stays_as_it_is_until_it_is_painted(engine, shot):
     painted = replace(plate_of(narrow), painting=Painting(strokes=(stroke,)))
     after = engine.result(replace(filled, clean_plates=(painted,)), MIDDLE)
     assert np.abs(after[middle] - plate[middle]).max() > 0.1
+
+
+def test_what_no_frame_shows_is_continued_from_around_it(engine, shot):
+    """It is striped on screen; beneath lies no black hole that a heal would be fitted to, or a spline would ring at."""
+    narrow = few(shot)
+    pixels, known = engine.pictures.merged(canvas_key(narrow, plate_of(narrow)))
+    assert not known.all()
+    level = pixels[known].mean()
+    assert 0.5 * level < pixels[~known].min() < pixels[~known].max() < 2 * level
+    alone = np.zeros((9, 7), bool)
+    alone[2, 3] = True
+    np.testing.assert_allclose(continued(np.full((9, 7, 3), 0.3, np.float32) * alone[..., None], alone), 0.3, rtol=1e-5)
+    nothing = np.zeros((4, 4, 3), np.float32)
+    assert continued(nothing, np.zeros((4, 4), bool)) is nothing
+
+
+@pytest.mark.parametrize("scale", [1.0, 2.0])
+def test_sources_are_found_on_a_merged_plate_where_they_are(engine, shot, scale):
+    """A plate that is larger than the picture, and finer: a mark copied 30 px to the right is found there."""
+    left, top = plate_of(shot).window[:2]
+    own = at_scale(shot, scale)
+    stroke = Stroke(id="s", points=Array([[40.0, 70.0, 1.0]]), brush=Brush(size_px=60), source=Source(dx=30.0, dy=8.0))
+    twin = replace(plate_of(own), painting=Painting(strokes=(stroke,)))
+    copied = replace(own, clean_plates=(twin,), fixes=())
+    assert (left, top) != (0, 0) or twin.window[2] > WIDTH
+    best = found_sources(engine, copied, "plate", HOME, (40.0, 70.0), 8.0)[0]
+    assert (best.dx, best.dy, best.frame) == (30, 8, HOME)
 
 
 def test_the_rest_alone_is_taken_from_a_plate(engine, shot):

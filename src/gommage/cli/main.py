@@ -364,13 +364,21 @@ def bench_follow(write: Path | None, pictures: Path | None) -> None:
 def bench_fill(write: Path | None, alone: bool) -> None:
     """Fill the passer-by and the moth on a rod from other frames, and judge that beside an oracle and simpler ways."""
     from gommage.demo.fills import JOBS, fill_markdown, judged_fill
+    from gommage.demo.rests import merged_figures, moth_rest_painted, rest_figures, rest_markdown
 
-    root, engine = Path(platformdirs.user_cache_dir("gommage")), Engine()
+    root, engine, done = Path(platformdirs.user_cache_dir("gommage")), Engine(), {}
     for name, job in JOBS.items():
         click.echo(name, err=True)
         demo = job.make(root)
-        figures = judged_fill(engine, job.fill(engine, demo), demo, job.frames, others=not alone)
+        done[name] = job.fill(engine, demo), demo
+        figures = judged_fill(engine, *done[name], job.frames, others=not alone)
         _show_table(fill_markdown(figures), write, name)
+    click.echo("what no frame shows", err=True)
+    (passer, passer_demo), (moth, moth_demo) = done["passer-by"], done["moth on a rod"]
+    painted = moth_rest_painted(engine, moth)
+    rest = rest_figures(engine, painted, moth_demo, JOBS["moth on a rod"].frames)
+    merged = merged_figures(engine, passer, "wall", passer_demo)
+    _show_table(rest_markdown(rest, merged), write, "rest and merged")
 
 
 def _show_table(table: str, write: Path | None, mark: str) -> None:

@@ -9,11 +9,12 @@ from msgspec.structs import replace
 from numpy.typing import NDArray
 
 from gommage.core.cover import matte_on
-from gommage.core.document import Fix, Shot, is_within, mappings_of
+from gommage.core.document import CleanPlate, Fix, Shot, is_within, mappings_of
 from gommage.core.engine.evaluate import Engine
-from gommage.core.geometry import IDENTITY, Mapping, Window, around, spanning, then
+from gommage.core.fill import canvas_key
+from gommage.core.geometry import IDENTITY, Mapping, Window, around, scaling, spanning, then
 from gommage.core.paint.finding import Candidate, Other, best_sources
-from gommage.core.picture import Picture, resample
+from gommage.core.picture import Filter, Picture, resample
 
 __all__ = ["found_sources"]
 
@@ -55,7 +56,7 @@ def found_sources(
     if plate is not None:
         frame, surface_id = plate.home_frame, plate.surface_id
         things, behind = shot.fixes, replace(shot, fixes=())
-        whole = engine.painted(shot, plate, check)
+        whole = _at_home(engine, shot, plate, check)
     else:
         index = [fix.id for fix in shot.fixes].index(holder_id)
         surface_id, things = shot.fixes[index].surface_id, shot.fixes[index:]
@@ -83,6 +84,16 @@ def found_sources(
     )
     best = [*beside, *(one for one in there if one.frame != frame)]
     return tuple(sorted(best, key=lambda one: one.mismatch))
+
+
+def _at_home(engine: Engine, shot: Shot, plate: CleanPlate, check: Callable[[], None]) -> Picture:
+    """Return a clean plate as its home frame sees it, (H, W, 3): it may be larger than the picture, and finer."""
+    key, bounds = canvas_key(shot, plate), shot.footage.bounds
+    seen = bounds.scaled(key.scale) & key.window
+    whole = engine.pictures.canvas(key, check).read(seen)
+    if key.scale == 1 and seen == bounds:
+        return whole
+    return resample(whole, scaling(key.scale), bounds, at=seen, filter=Filter.LOOK).pixels
 
 
 def _things(

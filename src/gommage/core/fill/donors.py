@@ -64,7 +64,7 @@ Check = Callable[[], None]
 SPLINE_TAPS, SPLINE_REACH_PX = 9, 8
 POINTS_TO_CHOOSE_BY, WORTH = 1500, 0.3
 ON_PLANE, MIXED_PX, EDGE_SOFT_PX = 0.99, 1, 0.6
-AVERAGED = 0.6
+AVERAGED, GIVEN = 0.6, 0.99
 GRAIN_LEFT = 0.3
 """An average of N donors keeps about so much of a donor's variance over N, sampling between pixels counted; of that
 some is the same on the frames beside it, and not alive: half is counted."""
@@ -234,7 +234,7 @@ def fill_from_donors(at: DonorsAt, scene: Scene, window: Window, check: Check = 
     lacking = np.sqrt(np.clip(1 - GRAIN_LEFT / np.maximum(count, 1), 0, 1)).astype(np.float32)
     lacking[count == 0] = 0
     if at.rest is not None and (valid < 1).any():
-        rest = _rest(at.rest, place, scene, check)
+        rest = _rest(at.rest, place, pixels, valid, scene, check)
         without = (1 - valid) * rest.valid
         pixels += (rest.pixels - pixels) * without[..., None]
         lacking += (1 - lacking) * without
@@ -384,18 +384,27 @@ def _spanned(mapping: Mapping, window: Window) -> Window:
     return around(corners, SPLINE_REACH_PX) if np.isfinite(corners).all() else Window(0, 0, 0, 0)
 
 
-def _rest(rest: PlatesAt, place: Hole, scene: Scene, check: Check) -> Layer:
-    """Return what clean plates show of a place, under the frame's light."""
-    window = place.window
-    total, valid = np.zeros((window.height, window.width, 3), np.float32), np.ones((window.height, window.width))
-    around_it = place.hole.astype(np.float32)
+def _rest(rest: PlatesAt, place: Hole, pixels: Picture, valid: Picture, scene: Scene, check: Check) -> Layer:
+    """Return what clean plates show of a place, under the frame's light.
+
+    That is told by what donors gave beside it (`pixels`, where `valid`), else by what is around the whole hole.
+    """
+    window, inner = place.window, place.window.within(place.wide)
+    total, shown = np.zeros((window.height, window.width, 3), np.float32), np.ones((window.height, window.width))
+    frame, known, lacks = place.frame.copy(), place.known.copy(), np.zeros_like(place.hole)
+    given = valid > GIVEN
+    frame[inner][given] = pixels[given]
+    known[inner] |= given
+    lacks[inner] = place.hole[inner] & ~given
     for here, there in zip(
         fill_from_plates(rest, scene, window, check).layers,
         fill_from_plates(rest, scene, place.wide, check).layers,
         strict=True,
     ):
-        seen = there.valid * place.known
-        light = match_light(there.pixels, place.frame, around_it, seen, place.wide, scene.scale)
+        light = match_light(there.pixels, frame, lacks.astype(np.float32), there.valid * known, place.wide, scene.scale)
+        if not light.trusted:
+            whole, seen = place.hole.astype(np.float32), there.valid * place.known
+            light = match_light(there.pixels, place.frame, whole, seen, place.wide, scene.scale)
         total += apply_light(here.pixels, light, window, scene.scale) * np.float32(here.weight)
-        valid = np.minimum(valid, here.valid)
-    return Layer(total, valid.astype(np.float32))
+        shown = np.minimum(shown, here.valid)
+    return Layer(total, shown.astype(np.float32))

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from functools import lru_cache
 
+import cv2
 import numpy as np
 from numpy.typing import NDArray
 
@@ -146,7 +147,25 @@ def merge(
         inside = band.within(window)
         pixels[inside], known[inside] = found.pixels, found.count > 0
         told((1 + 2 * (band.bottom - window.top) / window.height) / 3)
-    return pixels, known
+    return continued(pixels, known), known
+
+
+def continued(pixels: Picture, known: Mask) -> Picture:
+    """Return a picture (h, w, 3) whose unknown pixels are what is around them, ever coarser the farther they are.
+
+    What is unknown is painted by hand; until then, and at the rim of that, nothing may be fitted to, or blurred into, a
+    black hole. Pull and push: S. Gortler et al., The Lumigraph, SIGGRAPH 1996, doi:10.1145/237170.237200.
+    """
+    if known.all() or not known.any():
+        return pixels
+    height, width = known.shape
+    share = known.astype(np.float32)
+    small = (max((width + 1) // 2, 1), max((height + 1) // 2, 1))
+    mean = cv2.resize(pixels * share[..., None], small, interpolation=cv2.INTER_AREA)
+    count = cv2.resize(share, small, interpolation=cv2.INTER_AREA)
+    coarse = mean / np.maximum(count, 1e-6)[..., None]
+    coarse = continued(coarse, count > 0)
+    return np.where(known[..., None], pixels, cv2.resize(coarse, (width, height), interpolation=cv2.INTER_LINEAR))
 
 
 def _back(donor: DonorAt, key: CanvasKey) -> Mapping:
