@@ -368,21 +368,30 @@ def start_row() -> Row:
 MEMORY = """
 import re, sys
 from pathlib import Path
+from benchmarks.donors import crossing_shot
 from benchmarks.shots import FIRST, shot_on_disk
 from gommage.core.engine import Engine, RenderTarget, render
 folder = Path(sys.argv[1])
-shot = shot_on_disk(folder, 3840, 2160, 2, 5, 5).shots[0]
 engine = Engine(2 * 1024**3)
-for _ in range(20):
-    render(engine, shot, [FIRST, FIRST + 1], RenderTarget(folder / "out"))
+if sys.argv[2] == "plates":
+    shot = shot_on_disk(folder, 3840, 2160, 2, 5, 5).shots[0]
+    for _ in range(20):
+        render(engine, shot, [FIRST, FIRST + 1], RenderTarget(folder / "out"))
+else:
+    shot = crossing_shot(folder, 3840, 2160, 200, 4)
+    for frame in shot.footage.frames:
+        engine.result(shot, frame)
 # What `resource` tells of a child is at least what its parent held when it was started.
 print(int(re.search(r"VmHWM:\\s+(\\d+)", Path("/proc/self/status").read_text())[1]) / 1024**2)
 """
 
 
-def memory_row(folder: Path) -> Row:
-    done = subprocess.run([sys.executable, "-c", MEMORY, str(folder)], capture_output=True, text=True, check=True)
-    return Row("resident, 40 frames of 3840x2160 with five fixes", float(done.stdout), "GB", "8", "4")
+def memory_row(folder: Path, what: str = "plates") -> Row:
+    command = [sys.executable, "-c", MEMORY, str(folder), what]
+    done = subprocess.run(command, capture_output=True, text=True, check=True)
+    if what == "plates":
+        return Row("resident, 40 frames of 3840x2160 with five fixes", float(done.stdout), "GB", "8", "4")
+    return Row("resident, 200 frames of 3840x2160 filled from other frames", float(done.stdout), "GB", "4", "")
 
 
 def view_row(folder: Path) -> Row:
@@ -511,6 +520,7 @@ def measure() -> list[Row]:
         view_row,
         project_rows,
         memory_row,
+        partial(memory_row, what="donors"),
     ):
         with tempfile.TemporaryDirectory() as folder:
             made = make(Path(folder))

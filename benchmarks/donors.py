@@ -15,9 +15,9 @@ from gommage.core.engine import Engine
 __all__ = ["crossing_shot", "seconds_a_frame"]
 
 
-def crossing_shot(folder: Path, width: int, height: int, count: int) -> Shot:
-    """Return a shot on disk whose cover of 400 x 300 px goes across in as many frames as it has."""
-    (shot,) = shot_on_disk(folder, width, height, count, 1, 0).shots
+def crossing_shot(folder: Path, width: int, height: int, count: int, files: int | None = None) -> Shot:
+    """Return a shot on disk whose cover of 400 x 300 px goes across in as many frames as it has; see `shot_on_disk`."""
+    (shot,) = shot_on_disk(folder, width, height, count, 1, 0, files).shots
     first, last = rectangle(200, height / 2 - 150, 400, 300), rectangle(width - 600, height / 2 - 150, 400, 300)
     keys = (first.keys[0], ShapeKey(frame=FIRST + count - 1, vertices=Array(last.keys[0].vertices.values)))
     shape = replace(first, keys=keys)

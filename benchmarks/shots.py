@@ -82,12 +82,21 @@ def strokes(count: int, left: float, top: float, side: float) -> tuple[Stroke, .
     return tuple(made)
 
 
-def shot_on_disk(folder: Path, width: int, height: int, count: int, fixes: int, strokes_a_plate: int) -> Project:
-    """Return a shot with half-float pictures and fixes of 400 x 300 px in a row, each with a plate of its own."""
+def shot_on_disk(
+    folder: Path, width: int, height: int, count: int, fixes: int, strokes_a_plate: int, files: int | None = None
+) -> Project:
+    """Return a shot with half-float pictures and fixes of 400 x 300 px in a row, each with a plate of its own.
+
+    Of a long one only so many `files` may be drawn; the others are the same once more, for what does not look at them.
+    """
     base = texture(width, height)
     for step in range(count):
+        path = folder / f"shot.{FIRST + step}.exr"
+        if files is not None and step >= files:
+            path.hardlink_to(folder / f"shot.{FIRST + step % files}.exr")
+            continue
         pixels = filmed(base, motion(step, width, height), 0.01, step).astype(np.float16)
-        write_still(folder / f"shot.{FIRST + step}.exr", pixels, bits=16, compression="zip:1")
+        write_still(path, pixels, bits=16, compression="zip:1")
     footage = Footage(path=str(folder / "shot.####.exr"), frames=FrameRange(first=FIRST, last=FIRST + count - 1),
                       width=width, height=height, colour_space=SCENE_LINEAR)  # fmt: skip
     track = Track(

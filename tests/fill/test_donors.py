@@ -167,3 +167,17 @@ def test_a_donor_that_cannot_be_read_is_left_out(tmp_path):
     result = Engine(10**9).result(broken, MIDDLE)
     oracle = clean(MIDDLE) + np.random.default_rng(9).normal(0, GRAIN, clean(MIDDLE).shape)
     assert psnr(result[where], clean(MIDDLE)[where]) > psnr(oracle[where], clean(MIDDLE)[where]) - 1
+
+
+def test_what_nobody_covered_on_other_frames_is_told_from_the_wall(tmp_path):
+    """The fix is there on some frames alone, and the board not covered on those before and after: at first the nearest
+    frames show it, and then many more are asked.
+    """
+    shot = filmed(tmp_path)
+    frames = (Frames(first=MIDDLE - 2, last=MIDDLE + 2),)
+    short = replace(shot, fixes=(replace(shot.fixes[0], frames=frames),))
+    for frame in (MIDDLE - 2, MIDDLE + 2):
+        result, where = Engine(10**9).result(short, frame), inner(frame)
+        red = result[where][..., 0] - result[where][..., 1]
+        assert (red > 0.3).mean() < 0.01
+        assert np.abs(result - clean(frame))[where].mean() < 0.03

@@ -64,6 +64,9 @@ Check = Callable[[], None]
 SPLINE_TAPS, SPLINE_REACH_PX = 9, 8
 POINTS_TO_CHOOSE_BY, WORTH = 1500, 0.3
 ON_PLANE, MIXED_PX, EDGE_SOFT_PX = 0.99, 1, 0.6
+AGREED, LEAST_UNSURE, UNSURE_SHARE = 0.7, 40, 0.004
+MANY, WORTH_MANY, MOST_UNSURE = 24, 0.1, 500_000
+"""Where fewer of the donors agree, so many are asked."""
 AVERAGED, GIVEN = 0.6, 0.99
 GRAIN_LEFT = 0.3
 """An average of N donors keeps about so much of a donor's variance over N, sampling between pixels counted; of that
@@ -304,6 +307,7 @@ def _plane(
             mixed = (rest[0][left], rest[1][left])
             _take(mixed_alike(plane.donors), mixed, 1, 0.0, at, scene, ring, stack, lights, check, is_strict=False)
     found = stack.gathered()
+    _settle(found, plane, at, scene, place.window, wanted, ring, lights, check)
     shown = found.count > 0
     both = place.known[inner] & known[inner] & shown
     count = float(found.count[both].mean()) if both.any() else 1.0
@@ -316,6 +320,29 @@ def _plane(
         near = stack.first(2)
         found.pixels[edge], found.count[edge] = near.pixels[edge], near.count[edge]
     return found, share
+
+
+def _settle(
+    found: Gathered, plane: PlaneAt, at: DonorsAt, scene: Scene, window: Window, wanted: Mask, ring: Ring,
+    lights: dict[int, LightBetween], check: Check,
+) -> None:  # fmt: skip
+    """Ask many more donors, in place, if those that were taken contradict each other: something passes that nobody has
+    covered. What all of the few agree on may be that thing: so all is asked anew.
+    """
+    assert found.agreeing is not None
+    unsure = wanted & (found.agreeing < AGREED) & (found.count > 0)
+    unsure = cv2.morphologyEx(unsure.view(np.uint8), cv2.MORPH_OPEN, np.ones((3, 3), np.uint8)).view(bool)
+    if unsure.sum() < max(LEAST_UNSURE, UNSURE_SHARE * wanted.sum()):
+        return
+    for top in range(0, window.height, rows := max(MOST_UNSURE // max(window.width, 1), 32)):
+        band = Window(0, top, window.width, min(top + rows, window.height))
+        part = np.ascontiguousarray(wanted[band.slices])
+        stack = Stack(band.shifted(window.left, window.top), part, MANY)
+        places = places_of(part, POINTS_TO_CHOOSE_BY)
+        _take(plane.donors, places, MANY, WORTH_MANY, at, scene, ring, stack, lights, check)
+        more = stack.gathered()
+        better = part & (more.count > 0)
+        found.pixels[band.slices][better], found.count[band.slices][better] = more.pixels[better], more.count[better]
 
 
 def _times(passing: tuple[float, float], scale: float) -> tuple[float, float]:

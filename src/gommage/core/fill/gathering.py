@@ -350,7 +350,10 @@ class Gathered:
         Scene-linear; nothing where no donor is clean.
     count : (h, w) float32
         How many donors were averaged, as their weights have it: so many times less grain is left.
+    agreeing : (h, w) float32 or None
+        What share of the donors agrees.
     """
 
     pixels: Picture
     count: Picture
+    agreeing: Picture | None = None

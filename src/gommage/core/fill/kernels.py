@@ -147,9 +147,12 @@ def average_of_those_that_agree(values, which, count, weights, limits, deviation
         0 where there is none.
     told_by : (h, w) float32
         The square of the weights' sum over the sum of their squares.
+    agreeing : (h, w) float32
+        The share of the values that agree.
     """
     height, width, slots, _ = values.shape
     mean, told_by = np.zeros((height, width, 3), np.float32), np.zeros((height, width), np.float32)
+    agreeing = np.zeros((height, width), np.float32)
     ordered, off = np.empty(slots, np.float32), np.empty(slots, np.float32)
     agrees = np.empty(slots, np.bool_)
     for row in range(height):
@@ -182,18 +185,20 @@ def average_of_those_that_agree(values, which, count, weights, limits, deviation
                 for k in range(known):
                     if off[k] > limit:
                         agrees[k] = False
-            summed, squares, most, nearest = np.float32(0), np.float32(0), np.float32(0), 0
+            summed, squares, most, nearest, alike = np.float32(0), np.float32(0), np.float32(0), 0, 0
             red = green = blue = np.float32(0)
             for k in range(known):
                 weight = weights[which[row, column, k]]
                 if weight > most:
                     most, nearest = weight, k
                 if agrees[k]:
+                    alike += 1
                     summed += weight
                     squares += weight * weight
                     red += weight * here[k, 0]
                     green += weight * here[k, 1]
                     blue += weight * here[k, 2]
+            agreeing[row, column] = np.float32(alike) / np.float32(known)
             if summed == 0:  # no two agree in all channels: what is nearest in time
                 for c in range(3):
                     mean[row, column, c] = here[nearest, c]
@@ -203,7 +208,7 @@ def average_of_those_that_agree(values, which, count, weights, limits, deviation
             mean[row, column, 1] = green / summed
             mean[row, column, 2] = blue / summed
             told_by[row, column] = summed * summed / squares
-    return mean, told_by
+    return mean, told_by, agreeing
 
 
 @njit(cache=True, nogil=True, fastmath=True, error_model="numpy")
