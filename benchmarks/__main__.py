@@ -378,7 +378,7 @@ if sys.argv[2] == "plates":
     for _ in range(20):
         render(engine, shot, [FIRST, FIRST + 1], RenderTarget(folder / "out"))
 else:
-    shot = crossing_shot(folder, 3840, 2160, 200, 4)
+    shot = crossing_shot(folder, 3840, 2160, 60, 4)
     for frame in shot.footage.frames:
         engine.result(shot, frame)
 # What `resource` tells of a child is at least what its parent held when it was started.
@@ -391,7 +391,7 @@ def memory_row(folder: Path, what: str = "plates") -> Row:
     done = subprocess.run(command, capture_output=True, text=True, check=True)
     if what == "plates":
         return Row("resident, 40 frames of 3840x2160 with five fixes", float(done.stdout), "GB", "8", "4")
-    return Row("resident, 200 frames of 3840x2160 filled from other frames", float(done.stdout), "GB", "4", "")
+    return Row("resident, 60 frames of 3840x2160 filled from other frames", float(done.stdout), "GB", "4", "")
 
 
 def view_row(folder: Path) -> Row:
