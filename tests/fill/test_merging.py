@@ -169,6 +169,15 @@ def test_the_rest_alone_is_taken_from_a_plate(engine, shot):
     assert found[1] > psnr(oracle[where], clean(MIDDLE)[where]) - 1
 
 
+def test_how_far_it_is_is_told_to_whoever_waits(shot):
+    """A project that was opened merges its plates anew: the viewer says so while it waits."""
+    engine, told = Engine(10**9), []
+    engine.merge(shot, plate_of(shot), told=lambda share: told.append(engine.reading(shot.footage, HOME)))
+    assert told[-1] == ("Merging a clean plate", 1.0)
+    assert [share for _, share in told] == sorted(share for _, share in told)
+    assert engine.reading(shot.footage, HOME) is None
+
+
 def test_merging_can_be_called_off(shot):
     def stop():
         raise Cancelled

@@ -166,8 +166,8 @@ class Views(QObject):
         found = self._session.engine.reading(ground.shot.footage, ground.frame) if ground.shot is not None else None
         self._is_reading = found is not None
         if found is not None:
-            name, share = found
-            self._viewer.set_message(f"Reading {name}: {share:.0%}. Escape stops it.")
+            words, share = found
+            self._viewer.set_message(f"{words}: {share:.0%}. Escape stops it.")
 
     def _end_telling(self) -> None:
         self._telling.stop()

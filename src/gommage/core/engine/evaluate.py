@@ -163,10 +163,15 @@ class Engine:
         return self.patches.composited(footage, frame, wanted, level, fixes, check=check)
 
     def reading(self, footage: Footage, frame: int) -> tuple[str, float] | None:
-        """Return the name of a frame's file and how much of it was read, 0 to 1, while it is being read."""
+        """Return in words what a frame waits for, its file or frames that are merged, and how much is done, 0 to 1."""
+        merged = self.pictures.share_merged
+        if merged is not None:
+            return "Merging a clean plate", merged
         plates = self.pictures.plates_if_there(footage)
         share = plates.share_read(frame) if plates is not None else None
-        return None if plates is None or share is None else (os.path.basename(plates.file_of(frame)), share)
+        return (
+            None if plates is None or share is None else (f"Reading {os.path.basename(plates.file_of(frame))}", share)
+        )
 
     def value_if_there(self, shot: Shot, frame: int, x: float, y: float, *, of_plate: bool) -> Picture | None:
         """Return the colour (3,) of the result, or of the plate, at a place, as far as it has been computed already.

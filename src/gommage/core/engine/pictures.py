@@ -95,6 +95,7 @@ class Pictures:
 
     def __init__(self, cache: Cache, replays: Cache) -> None:
         self._cache, self._replays = cache, replays
+        self.share_merged: float | None = None  # how much is done of a clean plate that is being merged
         self.scribbles = Scribbles(cache, lambda footage, frame, check: self.plate(footage, frame, 0, check))
 
     # -- the plate ------------------------------------------------------------------------------------------
@@ -182,10 +183,16 @@ class Pictures:
     ) -> tuple[Picture, NDArray[np.bool_]]:
         """Return a merged plate before any stroke, and where any frame shows it; see `gommage.core.fill.merging`."""
 
+        def tell(share: float) -> None:
+            self.share_merged = share
+            told(share)
+
         def make() -> tuple[Picture, NDArray[np.bool_]]:
-            return merge(
-                key.untouched, ShotScene(self._cache, self, 0, never_freed, NOTHING_IN_HAND, check), check, told
-            )
+            scene = ShotScene(self._cache, self, 0, never_freed, NOTHING_IN_HAND, check)
+            try:
+                return merge(key.untouched, scene, check, tell)
+            finally:
+                self.share_merged = None
 
         return self._cache.get_or_make(("merged", key.untouched), make, check)
 
