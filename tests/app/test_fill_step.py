@@ -3,15 +3,16 @@
 import numpy as np
 import pytest
 from msgspec.structs import replace
-from PySide6.QtCore import Qt
-from PySide6.QtWidgets import QComboBox, QLabel, QListWidget, QPushButton
+from PySide6.QtCore import QPoint, Qt
+from PySide6.QtTest import QTest
+from PySide6.QtWidgets import QCheckBox, QComboBox, QLabel, QListWidget, QPushButton
 
 from gommage.app.actions import ACTIONS
 from gommage.app.dialogs.home_frame import HomeFrameDialog
 from gommage.app.plate_commands import PlateCommands
 from gommage.app.steps.fill.commands import FillCommands
-from gommage.core.document import Donors, DonorSide, FromPicture, Matte, Merged, Painted, Plates, Project, Softness
-from gommage.core.engine import Look, Step
+from gommage.core.document import Donors, DonorSide, FromPicture, Matte, Merged, Painted, Plates, Project, Rim, Softness
+from gommage.core.engine import Look, State, Step
 from gommage.core.picture.writing import write_still
 from gommage.demo.editor import paint_dot
 from tests.app.driving import ALT, SHIFT, activate, at_view, find, move, press
@@ -53,7 +54,7 @@ def fix_of(window):
 
 def test_every_public_command_is_in_the_table(window):
     known = {one.id for one in ACTIONS}
-    own = {"change_donors", "merged_scale"}  # what fields of the page do
+    own = {"change_donors", "change_rim", "merged_scale"}  # what fields of the page do
     for kind in (FillCommands, PlateCommands):
         assert {name for name in vars(kind) if not name.startswith("_")} - own <= known
 
@@ -213,3 +214,25 @@ def test_without_a_surface_each_piece_is_looked_for_by_itself(filling):
     ))  # fmt: skip
     assert (before != after).any()
     np.testing.assert_allclose(after[22:36, 22:36], clean(MIDDLE)[22:36, 22:36], atol=0.1)
+
+
+def test_marks_are_filled_from_their_rim(filling):
+    choose(filling, "Fill from", "fill_from_rim")
+    assert fix_of(filling).fill == Rim()
+    assert filling.session.summary.steps["f"][Step.FILL].state is State.FINE
+    assert not find(filling, QPushButton, "Merged").isVisible()
+    engine, shot = filling.session.engine, filling.shot
+    plate, result = engine.plate(shot.footage, MIDDLE), engine.result(shot, MIDDLE)
+    red = [float((one[inner(MIDDLE)][..., 0] - one[inner(MIDDLE)][..., 1]).mean()) for one in (plate, result)]
+    assert red[1] < 0.3 * red[0]
+    QTest.mouseClick(find(filling.panel, QCheckBox, "Evenness found by itself"), Qt.MouseButton.LeftButton,
+                     pos=QPoint(8, 8))  # fmt: skip
+    settle(filling)
+    assert fix_of(filling).fill == Rim(evenness=10.0)
+    assert filling.panel.pages[Step.FILL].rim.evenness.isVisible()
+    press(filling, Qt.Key.Key_4)
+    settle(filling)
+    assert not find(filling.panel, QCheckBox, "Match light").isVisible()
+    assert not find(filling.panel, QCheckBox, "As blurred as the frame").isVisible()
+    filling.call("undo")
+    assert fix_of(filling).fill == Rim()

@@ -21,6 +21,9 @@ FILLS = (
     Action(
         "fill_from_frames", "Fill from other frames", ("Shift+P",), "Fill", "What it hides, where they show it", "fix"
     ),
+    Action(
+        "fill_from_rim", "Fill from the rim", (), "Fill", "Surroundings grown inwards, for marks on smooth walls", "fix"
+    ),
     Action("fill_by_strokes", "Strokes alone", (), "Fill", "Nothing but what is painted", "fix"),
     Action("donor_map", "Donor map", ("P",), "Fill", "From which frame each pixel comes", "fix", True),
     Action("merged_plate", "Merged clean plate", ("Alt+M",), "Fill", "Of all frames, or the marked ones", "track"),

@@ -9,6 +9,7 @@ import numpy as np
 from gommage.core.document import Brush, Matte, MotionModel, Shape, Softness, Stroke, Tool
 from gommage.core.document.arrays import Array
 from gommage.core.geometry import IDENTITY, Window, shift
+from gommage.core.picture import Picture
 
 __all__ = ["warm_up"]
 
@@ -51,3 +52,30 @@ def warm_up(check: Callable[[], None]) -> None:
         matte_pixels(matte_at(one, 1, lambda surface_id, frame: IDENTITY), Window.of(16, 16))
     check()
     fitted_line(np.array([[0.0, 0.0], [20.0, 0.0], [10.0, 20.0]]))
+    check()
+    _warm_fills(texture, check)
+
+
+def _warm_fills(texture: Picture, check: Callable[[], None]) -> None:
+    """Run the loops of filling."""
+    from gommage.core.fill.gathering import Stack, left_over_motion, light_between, ring_points
+    from gommage.core.fill.kernels import plate_between
+    from gommage.core.picture import Splines, sampled_at
+
+    window = Window.of(texture.shape[1], texture.shape[0])
+    picture = np.ascontiguousarray(np.repeat(texture[..., None], 3, axis=2))
+    everywhere = np.ones(texture.shape, bool)
+    ring = ring_points(picture, window, everywhere)
+    clean = np.ones(len(ring), bool)
+    left_over_motion(ring, picture, window, IDENTITY, clean, 1.0)
+    check()
+    light = light_between(ring, sampled_at(picture, ring.points, window), clean)
+    check()
+    stack, nothing = Stack(window, everywhere), (Window.of(1, 1), np.zeros((1, 1), bool))
+    for _ in range(5):
+        stack.take(Splines.of(picture), IDENTITY, window, nothing, light, 1)
+    check()
+    stack.gathered()
+    check()
+    corners = np.array([[0.0, 0.0], [1.0, 0.0], [0.0, 1.0], [1.0, 1.0]])
+    plate_between(corners, np.zeros((4, 3)), np.ones(4), corners[:, 0], corners[:, 1])

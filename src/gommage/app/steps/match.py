@@ -17,7 +17,7 @@ from gommage.app.look.controls import NameLine, Section, ValueRow, push_button, 
 from gommage.app.session import Session
 from gommage.app.steps.curves import NOTHING, LightCurves
 from gommage.app.steps.page import Advised, InHand, Page, next_step
-from gommage.core.document import Donors, Fix, Keyed, Keys, LightMatch, Plates, Shot, edits, value_at, with_key
+from gommage.core.document import Donors, Fix, Keyed, Keys, LightMatch, Plates, Rim, Shot, edits, value_at, with_key
 from gommage.core.document.edits import Slot
 from gommage.core.engine import Engine, Priority, State, Step, is_lit_on
 from gommage.core.match import NO_BLUR, Blur, Stops, by_hand
@@ -282,10 +282,10 @@ class MatchPage(Page):
 
     def show_hand(self, hand: InHand) -> None:
         fix, frame = hand.fix, self.session.desk.frame
-        self.light.setVisible(fix is None or not isinstance(fix.fill, Donors))
+        self.light.setVisible(fix is None or not isinstance(fix.fill, Donors | Rim))
         for widget in (self.light, self.by_hand, self.grain, self.own_edge, self.joined, self.as_sharp, self.blur):
             widget.setEnabled(fix is not None)
-        is_lit = fix is not None and not isinstance(fix.fill, Donors)
+        is_lit = fix is not None and not isinstance(fix.fill, Donors | Rim)
         self.area.setVisible(is_lit)
         self.no_area.setVisible(is_lit and fix is not None and bool(fix.light_area.parts))
         self.title.setText(fix.name if fix is not None else "Nothing to match yet")
@@ -302,8 +302,9 @@ class MatchPage(Page):
         with QSignalBlocker(self.joined), QSignalBlocker(self.as_sharp):
             self.joined.setChecked(fix.match.is_joined)
             self.as_sharp.setChecked(fix.match.sharpness_px is None)
+        self.as_sharp.setVisible(not isinstance(fix.fill, Rim))
         self.blur.setVisible(fix.match.sharpness_px is not None)
-        self.found_blur.setVisible(fix.match.sharpness_px is None)
+        self.found_blur.setVisible(fix.match.sharpness_px is None and not isinstance(fix.fill, Rim))
         self.blur.set_value(value_at(fix.match.sharpness_px or 0.0, frame))
         self.light.setText("Light from an area" if fix.light_area.parts else "Light from around the cover")
         self._show_hands(fix.match.light, frame)
@@ -338,6 +339,8 @@ class MatchPage(Page):
         fix = self._fix()
         if fix is not None and isinstance(fix.fill, Donors):
             self.stops.setText("Each frame that is taken from is lit by itself.")
+        elif fix is not None and isinstance(fix.fill, Rim):
+            self.stops.setText("It is grown from the frame itself, under its own light.")
         elif fix is not None and not is_lit_on(fix, frame):
             self.stops.setText("Light is set by hand alone here.")
         elif facts.stops is None:

@@ -28,7 +28,7 @@ from gommage.core.document.records import (
     Stroke,
     Surface,
 )
-from gommage.core.document.records.fills import Donors
+from gommage.core.document.records.fills import Donors, Rim
 from gommage.core.document.soundness import unsound
 
 __all__ = ["dangling", "fault_of", "unsupported"]
@@ -180,5 +180,5 @@ def _later_kinds(shot: Shot, before: Shot) -> Iterator[str]:
 
 
 def _in_fix(fix: Fix) -> Iterator[str]:
-    if not isinstance(fix.fill, Plates | Painted | Donors):
+    if not isinstance(fix.fill, Plates | Painted | Donors | Rim):
         yield "this kind of fill"

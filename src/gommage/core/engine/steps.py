@@ -18,6 +18,7 @@ from gommage.core.document import (
     FromPicture,
     Merged,
     Plates,
+    Rim,
     Shot,
     mappings_of,
     placement,
@@ -134,6 +135,8 @@ def _cover(shot: Shot, fix: Fix) -> Advice:
 
 
 def _fill(shot: Shot, fix: Fix) -> Advice:
+    if isinstance(fix.fill, Rim):
+        return Advice(State.FINE, "Grown in from around the cover, on each frame.")
     if not isinstance(fix.fill, Plates) or not fix.fill.plate_ids:
         return Advice(
             State.NOT_BEGUN,

@@ -19,6 +19,7 @@ from gommage.core.document import (
     Painted,
     Plates,
     Project,
+    Rim,
     Shot,
     edits,
     new_id,
@@ -82,6 +83,19 @@ class FillCommands:
             rest = found[1].fill.rest_plate_ids if isinstance(found[1].fill, Donors) else ()
             own = (plate.id,) if plate is not None and plate.surface_id == found[1].surface_id else ()
             self._fill(f"Fill {found[1].name} from clean plates", Plates(plate_ids=rest or own))
+
+    def fill_from_rim(self) -> None:
+        """Grow the surroundings inwards, on each frame."""
+        found = self._fix()
+        if found is not None and not isinstance(found[1].fill, Rim):
+            self._fill(f"Fill {found[1].name} from the rim", Rim())
+
+    def change_rim(self, is_final: bool, evenness: float | None) -> None:
+        """Change how even surroundings are grown in; None: found by itself."""
+        found = self._fix()
+        if found is not None and isinstance(found[1].fill, Rim):
+            desk, fill = self._session.desk, Rim(evenness=evenness)
+            self._session.commit_while("Evenness", is_final, edits.change_fix, desk.shot_id, desk.fix_id, fill=fill)
 
     def fill_by_strokes(self) -> None:
         """Leave what lies below: the fix is its strokes."""

@@ -10,10 +10,11 @@ from gommage.app.look.controls import NameLine, choice, pick, push_button, quiet
 from gommage.app.session import Session
 from gommage.app.steps.fill.commands import FillCommands
 from gommage.app.steps.fill.donors import DonorsPart
+from gommage.app.steps.fill.rim import RimPart
 from gommage.app.steps.page import Advised, InHand, Page, next_step
 from gommage.app.steps.strokes import StrokesPart
 from gommage.app.work import Work
-from gommage.core.document import Donors, Fix, Merged, Painted, Plates, Project, edits
+from gommage.core.document import Donors, Fix, Merged, Painted, Plates, Project, Rim, edits
 from gommage.core.engine import Look, State, Step
 
 __all__ = ["FillPage"]
@@ -22,11 +23,17 @@ ON_WORDS = {"plate": "A clean plate", "shot": "The shot"}
 FROM_WORDS = {
     "fill_from_plates": "Clean plates",
     "fill_from_frames": "Other frames",
+    "fill_from_rim": "The rim",
     "fill_by_strokes": "Strokes alone",
 }
 """What a fix is filled from, by the action that makes it so."""
 SCALES = {1.0: "As the shot", 2.0: "Twice the shot's", 4.0: "Four times the shot's"}
-FILLS: dict[str, type] = {"fill_from_plates": Plates, "fill_from_frames": Donors, "fill_by_strokes": Painted}
+FILLS: dict[str, type] = {
+    "fill_from_plates": Plates,
+    "fill_from_frames": Donors,
+    "fill_from_rim": Rim,
+    "fill_by_strokes": Painted,
+}
 
 
 class FillPage(Page):
@@ -44,6 +51,7 @@ class FillPage(Page):
         from_row.addWidget(QLabel("Fill from"))
         from_row.addWidget(self.filled_from, 1)
         self.donors = DonorsPart(self.session, self.commands, self.call)
+        self.rim = RimPart(self.commands)
         self.on = choice("Paint on", ON_WORDS, "On a still that is carried along, or on every frame itself")
         self.on.activated.connect(self._on_paints)
         on_row = QHBoxLayout()
@@ -72,6 +80,7 @@ class FillPage(Page):
         self.box.addWidget(self.title)
         self.box.addLayout(from_row)
         self.box.addWidget(self.donors)
+        self.box.addWidget(self.rim)
         self.box.addLayout(on_row)
         self.box.addWidget(self.make_title)
         self.box.addLayout(spaced(self.make, self.merge, self.load))
@@ -104,15 +113,18 @@ class FillPage(Page):
         self.donors.setVisible(isinstance(fill, Donors))
         if isinstance(fill, Donors) and fix is not None:
             self.donors.show_fill(hand.shot, fix, fill, desk)
+        self.rim.setVisible(isinstance(fill, Rim))
+        if isinstance(fill, Rim):
+            self.rim.show_fill(fill)
         pick(self.on, "shot" if on_shot else "plate")
-        if on_shot or isinstance(fill, Donors):
+        if on_shot or isinstance(fill, Donors | Rim):
             self.title.setText(fix.name if fix is not None else "No fix in hand")
         else:
             self.title.setText(plate.name if plate is not None else "No clean plate yet")
         known = self.session.surface_summary(hand.surface.id) if hand.surface is not None else None
         can_make = known is not None and known.row(desk.frame) is not None
         for widget in (self.make_title, self.make, self.merge, self.load):
-            widget.setVisible(not on_shot and not isinstance(fill, Donors))
+            widget.setVisible(not on_shot and not isinstance(fill, Donors | Rim))
             widget.setEnabled(can_make)
         self.merge.setEnabled(known is not None and known.is_known and not self.work.is_busy)
         is_merged = plate is not None and isinstance(plate.base, Merged)
@@ -129,6 +141,8 @@ class FillPage(Page):
         fix, plate = hand.fix, hand.plate
         if fix is not None and isinstance(fix.fill, Donors) and not fix.touch_up.strokes:
             return self._advise_donors(fix)
+        if fix is not None and isinstance(fix.fill, Rim) and not fix.touch_up.strokes:
+            return self._advise_rim(fix)
         if self.session.desk.paints_shot:
             return self._advise_on_shot(fix)
         known = self.session.surface_summary(hand.surface.id) if hand.surface is not None else None
@@ -148,6 +162,11 @@ class FillPage(Page):
             return Advised(f"{fix.name} is not filled from this plate.", "Use it", self._use)
         advice = self.state_of(fix, Step.FILL)
         return next_step(Step.FILL, "Filled.") if advice.state is not State.LOOK else Advised(advice.words)
+
+    def _advise_rim(self, fix: Fix) -> Advised:
+        if not fix.cover.parts:
+            return Advised("Cover the marks first, each with a shape of its own.", "Go to Cover", "step_cover")
+        return next_step(Step.FILL, "Grown in from around each mark, on every frame.")
 
     def _advise_donors(self, fix: Fix) -> Advised:
         if not fix.cover.parts:

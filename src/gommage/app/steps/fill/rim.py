@@ -1,0 +1,45 @@
+"""Filling from the rim in the panel: how even surroundings are grown in."""
+
+from __future__ import annotations
+
+from PySide6.QtCore import QSignalBlocker
+from PySide6.QtWidgets import QCheckBox, QVBoxLayout, QWidget
+
+from gommage.app.look.controls import ValueRow, quiet
+from gommage.app.steps.fill.commands import FillCommands
+from gommage.core.document import Rim
+
+__all__ = ["RimPart"]
+
+FIRST = 10.0
+"""What evenness by hand begins with."""
+
+
+class RimPart(QWidget):
+    """What a fill from the rim has to be told: nothing, or how even."""
+
+    def __init__(self, commands: FillCommands) -> None:
+        super().__init__()
+        self._commands = commands
+        self.found = QCheckBox("Evenness found by itself")
+        self.found.setAccessibleName("Evenness found by itself")
+        self.found.setToolTip("By what foretells the surroundings best, once for the shot")
+        self.evenness = ValueRow(
+            "Evenness", 0.1, 1000, "", 1, curve=4.0, tip="Low follows folds and stains around it, high leaves out grain"
+        )
+        self.found.toggled.connect(lambda on: commands.change_rim(True, None if on else FIRST))
+        self.evenness.value_changed.connect(lambda value, final: commands.change_rim(final, value))
+        box = QVBoxLayout(self)
+        box.setContentsMargins(0, 0, 0, 0)
+        box.setSpacing(6)
+        box.addWidget(quiet("Surroundings grown inwards, under each frame's own light: for marks on what is smooth"))
+        box.addWidget(self.found)
+        box.addWidget(self.evenness)
+
+    def show_fill(self, fill: Rim) -> None:
+        """Show a fill as it is."""
+        with QSignalBlocker(self.found):
+            self.found.setChecked(fill.evenness is None)
+        self.evenness.setVisible(fill.evenness is not None)
+        if fill.evenness is not None:
+            self.evenness.set_value(fill.evenness)
