@@ -184,12 +184,12 @@ class Patches:
         check()
         none = tuple(Light.none(wide) for _ in filled.layers)
         lights = self.matching.lights(inputs, level, check) if inputs.is_lit else none
-        total = np.zeros((wide.height, wide.width, 3), np.float32)
+        total: Picture = np.zeros((1, 1, 3), np.float32)
         for number, (layer, light) in enumerate(zip(filled.layers, lights, strict=True)):
             blur = blurs[number] if blurs else NO_BLUR
             sharp = layer.pixels
             lit = apply_light(blurred(sharp, layer.valid > HIDDEN, blur) if blur else sharp, light, wide, scale)
-            total += lit * np.float32(layer.weight)
+            total = lit if layer.weight == 1 else total + lit * np.float32(layer.weight)
         total = graded(total, inputs.grade)
         if sigma:
             total = cv2.GaussianBlur(total, (0, 0), sigma)

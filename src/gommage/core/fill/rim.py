@@ -29,7 +29,7 @@ __all__ = ["EVENNESS", "RimAt", "fill_from_rim", "found_evenness", "rim_at"]
 Mask = NDArray[np.bool_]
 Values = NDArray[np.float64]
 Check = Callable[[], None]
-GAP_PX, WIDTH_PX, CELL_PX, GRID_PX = 2, 12, 5, 6
+GAP_PX, WIDTH_PX, CELL_PX, GRID_PX = 2, 12, 5, 8
 """The rim begins so far off a piece and is so wide; it is told by means of cells; the spline is drawn on a grid."""
 MOST_CELLS, LEAST_CELLS = 400, 6
 EVENNESS = (0.1, 0.3, 1.0, 3.0, 10.0, 30.0, 100.0, 300.0, 1000.0)

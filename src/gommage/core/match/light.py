@@ -29,6 +29,9 @@ STEADY_ERROR = 0.002
 """A gain that may be off by more than this would be seen to flicker: the frames beside it have a say."""
 
 
+NO_CHANGE = np.array([[1.0, 0.0, 0.0]] * 3)
+
+
 @dataclass(frozen=True, slots=True)
 class Light:
     """A gain a channel that varies linearly over a window: ``coefficients[c] @ (1, u, v)``.
@@ -57,7 +60,7 @@ class Light:
     @classmethod
     def none(cls, window: Window) -> Light:
         """Return the light that changes nothing."""
-        return cls(np.array([[1.0, 0, 0]] * 3), window, trusted=False)
+        return cls(NO_CHANGE, window, trusted=False)
 
 
 def _axes(measured: Window, window: Window, times: float = 1.0) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
@@ -183,8 +186,10 @@ def apply_light(fill: Picture, light: Light, window: Window | None = None, scale
     """Return a fill (h, w, 3) under a light.
 
     `window` is where the fill lies in the frame, in pixels of `scale`; the window that the light was measured on if
-    left out.
+    left out. A light that changes nothing gives the same array back.
     """
+    if (light.coefficients == NO_CHANGE).all():
+        return fill
     u, v = _axes(light.window, window, light.scale / scale) if window else _axes(light.window, light.window)
     out = np.empty_like(fill)
     for channel, (even, along, down) in enumerate(light.coefficients):
