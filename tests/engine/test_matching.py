@@ -7,7 +7,7 @@ import numpy as np
 import pytest
 from msgspec.structs import replace
 
-from gommage.core.document import Fix, Frames, GrainMatch, LightMatch, Match, Matte
+from gommage.core.document import Donors, Fix, Frames, GrainMatch, LightMatch, Match, Matte
 from gommage.core.engine import inputs_at
 from gommage.core.picture.writing import write_still
 from tests.conftest import cover_of, rectangle, shape_of, texture
@@ -127,3 +127,15 @@ def test_few_pixels_ask_the_frames_beside(engine, small_shot):
     assert inputs_at(with_fix(small_shot), with_fix(small_shot).fixes[0], 1003).beside == ()
     light = engine.patch(shot, small, 1003).light
     np.testing.assert_allclose(light.coefficients[:, 0], 0.81, rtol=0.01)
+
+
+def test_a_fill_from_other_frames_is_not_joined_to_what_is_in_front(engine, small_shot):
+    """What is held out is no rim for it either."""
+    surfaces = ("wall",)
+    pole = cover_of(shape_of(rectangle(86, 0, 102, 120), shape_id="pole"), softness=0)
+    (fix,) = with_fix(small_shot).fixes
+    donors = replace(fix, fill=Donors(surface_ids=surfaces), hold_outs=pole, frames=(Frames(first=1003, last=1003),))
+    shot = replace(small_shot, fixes=(replace(donors, match=replace(donors.match, is_joined=True)),))
+    assert inputs_at(shot, shot.fixes[0], 1003).not_light == (inputs_at(shot, shot.fixes[0], 1003).hold_outs,)
+    plain = replace(shot, fixes=(donors,))
+    assert inputs_at(plain, donors, 1003).not_light == ()

@@ -22,7 +22,6 @@ from gommage.core.document import (
     Footage,
     Matte,
     Painted,
-    PlaneFollow,
     Shot,
     Surface,
     is_within,
@@ -32,7 +31,7 @@ from gommage.core.document import (
 )
 from gommage.core.document.records import Record
 from gommage.core.fill import RECIPES, plate_on_frame
-from gommage.core.fill.blocking import blocked_on
+from gommage.core.fill.blocking import blocked_on, not_around
 from gommage.core.geometry import Mapping, Window
 from gommage.core.match import Grade, grade_on
 from gommage.core.paint import StrokeAt, strokes_at
@@ -297,7 +296,8 @@ def _inputs_of(shot: Shot, fix: Fix, frame: int, behind: tuple[FixInputs, ...]) 
         fill, is_painted = RECIPES[Painted].at(Painted(), shot, fix, frame), True
     near = window.grown(RING_PX)
     is_lit = not is_painted and is_lit_on(fix, frame)
-    own = None if is_painted or RECIPES[type(fix.fill)].is_lit_already else lighting_on(shot, fix, frame)
+    is_measured = not is_painted and not RECIPES[type(fix.fill)].is_lit_already
+    has_rim = is_measured or (fix.match.is_joined and not is_painted)
     is_small = is_lit and 2 * (window.width + window.height) <= SMALL_PX
     near_by = [(by, lighting_on(shot, fix, frame + by)) for by in LIGHT_NEIGHBOURS] if is_small else []
     amount = value_at(fix.match.grain.amount, frame)
@@ -312,8 +312,8 @@ def _inputs_of(shot: Shot, fix: Fix, frame: int, behind: tuple[FixInputs, ...]) 
             fill=fill,
             fill_kind=PAINTED if is_painted else type(fix.fill).__name__,
             is_lit=is_lit,
-            light_area=own.area if own is not None else MatteAt(parts=()),
-            not_light=own.left_out if own is not None else (),
+            light_area=matte_on(shot, fix.light_area, frame) if is_measured else MatteAt(parts=()),
+            not_light=not_around(shot, fix, frame) if has_rim else (),
             beside=tuple((by, one) for by, one in near_by if one is not None),
             is_blurred=not is_painted and fix.match.sharpness_px is None,
             is_joined=not is_painted and fix.match.is_joined,
@@ -344,16 +344,11 @@ def lighting_on(shot: Shot, fix: Fix, frame: int) -> LightInputs | None:
     fill = RECIPES[type(fix.fill)].at(fix.fill, shot, fix, frame) if is_there else None
     if fill is None:
         return None
-    cover = matte_on(shot, _with_edge(fix), frame)
-    own = matte_on(shot, fix.cover, frame)
-    left_out = [one for one in blocked_on(shot, frame) if one not in (cover, own)]
-    surface = shot.surface(fix.surface_id) if fix.surface_id else None
-    if surface is not None and isinstance(surface.how, PlaneFollow) and surface.how.keep_outs.parts:
-        left_out.append(matte_on(shot, surface.how.keep_outs, frame))
     return _the_one(
         LightInputs(
-            footage=shot.footage, frame=frame, cover=cover, fill=fill.as_shot, fill_kind=type(fix.fill).__name__,
-            area=matte_on(shot, fix.light_area, frame), left_out=tuple(left_out),
+            footage=shot.footage, frame=frame, cover=matte_on(shot, _with_edge(fix), frame), fill=fill.as_shot,
+            fill_kind=type(fix.fill).__name__, area=matte_on(shot, fix.light_area, frame),
+            left_out=not_around(shot, fix, frame),
         )
     )  # fmt: skip
 

@@ -112,7 +112,8 @@ class Matching:
         """Return the blur that each layer of a fix's fill lacks to be as sharp as the frame around its cover."""
         if not inputs.is_blurred or BY_NAME[inputs.fill_kind].is_lit_already:
             return ()
-        key = ("blurs", inputs.lighting, inputs.grain, inputs.grain_amount)
+        lit_by = inputs.lighting, inputs.below, inputs.hold_outs, inputs.beside
+        key = ("blurs", lit_by, inputs.grain, inputs.grain_amount)
         return self._cache.get_or_make(key, lambda: self._blurs(inputs, check), check)
 
     def _blurs(self, inputs: FixInputs, check: Check) -> tuple[Blur, ...]:

@@ -5,9 +5,9 @@ from __future__ import annotations
 from functools import lru_cache
 
 from gommage.core.cover import MatteAt, matte_on
-from gommage.core.document import Shot, is_within
+from gommage.core.document import Fix, PlaneFollow, Shot, is_within
 
-__all__ = ["blocked_on"]
+__all__ = ["blocked_on", "not_around"]
 
 
 @lru_cache(maxsize=4096)
@@ -18,3 +18,14 @@ def blocked_on(shot: Shot, frame: int) -> tuple[MatteAt, ...]:
         if fix.is_on and is_within(fix.frames, frame):
             found.extend(matte_on(shot, matte, frame) for matte in (fix.cover, fix.hold_outs) if matte.parts)
     return tuple(dict.fromkeys(found))
+
+
+@lru_cache(maxsize=8192)
+def not_around(shot: Shot, fix: Fix, frame: int) -> tuple[MatteAt, ...]:
+    """Return what around a cover on a frame is no surroundings of it: what is in front, what other fixes cover."""
+    own = matte_on(shot, fix.cover, frame)
+    found = [one for one in blocked_on(shot, frame) if one != own]
+    surface = shot.surface(fix.surface_id) if fix.surface_id else None
+    if surface is not None and isinstance(surface.how, PlaneFollow) and surface.how.keep_outs.parts:
+        found.append(matte_on(shot, surface.how.keep_outs, frame))
+    return tuple(found)

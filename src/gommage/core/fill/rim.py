@@ -14,9 +14,9 @@ import numpy as np
 from numpy.typing import NDArray
 
 from gommage.core.cover import MatteAt, matte_on, reach_of
-from gommage.core.document import Fix, Footage, PlaneFollow, Rim, Shot, is_within
+from gommage.core.document import Fix, Footage, Rim, Shot, is_within
 from gommage.core.document.records import Record
-from gommage.core.fill.blocking import blocked_on
+from gommage.core.fill.blocking import not_around
 from gommage.core.fill.choosing import COVERED
 from gommage.core.fill.holes import RIM_PX, hidden_by
 from gommage.core.fill.scene import Filled, Layer, Scene
@@ -81,19 +81,11 @@ class RimAt(Record, frozen=True):
 def rim_at(fill: Rim, shot: Shot, fix: Fix, frame: int) -> RimAt | None:
     """Return what a fill from the rim depends on on a frame."""
     told_on = frame if fill.evenness is not None else _told_on(shot, fix)
-    cover, told_by = matte_on(shot, fix.cover, frame), matte_on(shot, fix.cover, told_on)
     return RimAt(
-        footage=shot.footage, frame=frame, cover=cover, others=_others(shot, fix, frame, cover),
-        evenness=fill.evenness, told_on=told_on, told_by=told_by, told_apart=_others(shot, fix, told_on, told_by),
+        footage=shot.footage, frame=frame, cover=matte_on(shot, fix.cover, frame), others=not_around(shot, fix, frame),
+        evenness=fill.evenness, told_on=told_on, told_by=matte_on(shot, fix.cover, told_on),
+        told_apart=not_around(shot, fix, told_on),
     )  # fmt: skip
-
-
-def _others(shot: Shot, fix: Fix, frame: int, cover: MatteAt) -> tuple[MatteAt, ...]:
-    found = [one for one in blocked_on(shot, frame) if one != cover]
-    surface = shot.surface(fix.surface_id) if fix.surface_id else None
-    if surface is not None and isinstance(surface.how, PlaneFollow) and surface.how.keep_outs.parts:
-        found.append(matte_on(shot, surface.how.keep_outs, frame))
-    return tuple(found)
 
 
 def _told_on(shot: Shot, fix: Fix) -> int:
