@@ -27,6 +27,7 @@ from gommage.core.fill import Filled
 from gommage.core.geometry import Window
 from gommage.core.match import (
     NO_BLUR,
+    Blur,
     Light,
     add_grain,
     apply_light,
@@ -182,14 +183,7 @@ class Patches:
         scene = ShotScene(self._cache, self._pictures, level, freed, in_hand, check)
         filled = BY_NAME[inputs.fill_kind].evaluate(inputs.fill, scene, wide, check)
         check()
-        none = tuple(Light.none(wide) for _ in filled.layers)
-        lights = self.matching.lights(inputs, level, check) if inputs.is_lit else none
-        total: Picture = np.zeros((1, 1, 3), np.float32)
-        for number, (layer, light) in enumerate(zip(filled.layers, lights, strict=True)):
-            blur = blurs[number] if blurs else NO_BLUR
-            sharp = layer.pixels
-            lit = apply_light(blurred(sharp, layer.valid > HIDDEN, blur) if blur else sharp, light, wide, scale)
-            total = lit if layer.weight == 1 else total + lit * np.float32(layer.weight)
+        total, lights = self._lit(inputs, filled, wide, level, blurs, check)
         total = graded(total, inputs.grade)
         if sigma:
             total = cv2.GaussianBlur(total, (0, 0), sigma)
@@ -198,6 +192,20 @@ class Patches:
             check()
             made = replace(made, pixels=self._joined(inputs, made, whole, level, check)).cut(window, whole)
         return made
+
+    def _lit(
+        self, inputs: FixInputs, filled: Filled, window: Window, level: int, blurs: tuple[Blur, ...], check: Check
+    ) -> tuple[Picture, tuple[Light, ...]]:
+        """Return a fill's layers, each as blurred and as lit as the frame, added up."""
+        lights = tuple(Light.none(window) for _ in filled.layers)
+        if inputs.is_lit:
+            lights = self.matching.lights(inputs, level, check)
+        total: Picture = np.zeros((1, 1, 3), np.float32)
+        for layer, light, blur in zip(filled.layers, lights, blurs or (NO_BLUR,) * len(lights), strict=True):
+            pixels = blurred(layer.pixels, layer.valid > HIDDEN, blur) if blur else layer.pixels
+            lit = apply_light(pixels, light, window, scale_of(level))
+            total = lit if layer.weight == 1 else total + lit * np.float32(layer.weight)
+        return total, lights
 
     def _joined(self, inputs: FixInputs, made: _Made, window: Window, level: int, check: Check) -> Picture:
         """Return new pixels (h, w, 3) that meet what lies below without a step, but for what is in front of it."""
