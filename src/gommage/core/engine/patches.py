@@ -159,9 +159,13 @@ class Patches:
         if grain is not None and inputs.is_grain_laid:
             check()
             seed = (inputs.seed, inputs.frame)
-            grained = add_grain(total, grain.averaged(level), seed, inputs.grain_amount, window)
             share = filled.fresh_grain
-            total = grained if share is None else total + (grained - total) * share[..., None]
+            for part in filled.parts(window):
+                inside, lacks = total[part.within(window)], None if share is None else share[part.within(window)]
+                grained = add_grain(inside, grain.averaged(level), seed, inputs.grain_amount, part)
+                total[part.within(window)] = (
+                    grained if lacks is None else inside + (grained - inside) * lacks[..., None]
+                )
         return total, made.lights, filled.shown
 
     def _made(self, inputs: FixInputs, window: Window, level: int, in_hand: InHand, check: Check) -> _Made:

@@ -167,9 +167,11 @@ class _Piece:
     def spline(self) -> _Spline | None:
         """Return the spline through its rim; None if there is too little of it."""
         side = max(1.0, max(self.window.width, self.window.height) / LARGEST_PIECE_PX)
+        from gommage.core.fill.thin_plates import means_of_cells  # compiled code is loaded late
+
         cell = round(CELL_PX * side)
         while True:
-            points, values, counts = _cells(self.frame, self.known, cell)
+            points, values, counts = means_of_cells(self.frame, self.known, cell)
             if len(points) <= MOST_CELLS:
                 break
             cell *= 2
@@ -226,23 +228,6 @@ def _square(by_px: int) -> NDArray[np.uint8]:
     return np.ones((2 * by_px + 1, 2 * by_px + 1), np.uint8)
 
 
-def _cells(frame: Picture, known: Mask, side: int) -> tuple[Values, Values, Values]:
-    """Return means of cells so many pixels square: places (N, 2), values (N, 3), and how many pixels each has (N,)."""
-    rows, columns = np.nonzero(known)
-    across = -(-frame.shape[1] // side)
-    cell = (rows // side) * across + columns // side
-    size = int(cell.max()) + 1 if len(cell) else 0
-    count = np.bincount(cell, minlength=size).astype(np.float64)
-    full = np.flatnonzero(count >= side)  # of few pixels too little is told
-
-    def mean(values: NDArray[np.generic]) -> Values:
-        return np.asarray(np.bincount(cell, weights=values, minlength=size)[full] / count[full])
-
-    values = frame[rows, columns].astype(np.float64)
-    places = np.stack([mean(columns + 0.5), mean(rows + 0.5)], axis=1) if len(full) else np.zeros((0, 2))
-    return places, np.stack([mean(values[:, c]) for c in range(3)], axis=1), count[full]
-
-
 @dataclass(frozen=True, slots=True)
 class _Spline:
     """A thin-plate smoothing spline through means of cells, each smoothed by its want of pixels.
@@ -265,7 +250,7 @@ class _Spline:
 
     def over(self, x: NDArray[np.floating], y: NDArray[np.floating], evenness: float) -> Values:
         """Return values on a grid of columns and rows, in the pixels that the cells are counted in: (h, w, 3)."""
-        from gommage.core.fill.kernels import plate_between  # compiled code is loaded late
+        from gommage.core.fill.thin_plates import plate_between  # compiled code is loaded late
 
         noise = evenness * SMOOTHING * self.noise
         columns, rows = (x - self.middle[0]) / self.size, (y - self.middle[1]) / self.size

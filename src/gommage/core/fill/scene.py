@@ -16,6 +16,7 @@ __all__ = ["Filled", "Layer", "Scene"]
 
 Check = Callable[[], None]
 Kept = TypeVar("Kept")
+SCATTERED, PART_PX = 0.25, 128
 
 
 class Scene(Protocol):
@@ -88,3 +89,14 @@ class Filled:
     layers: tuple[Layer, ...]
     fresh_grain: Picture | None = None
     shown: Picture | None = None
+
+    def parts(self, window: Window) -> list[Window]:
+        """Return the window that it is over; of one that shows little here and there, parts that hold all of that."""
+        if self.shown is None or (self.shown > 0).mean() > SCATTERED:
+            return [window]
+        squares = (
+            Window(left, top, left + PART_PX, top + PART_PX) & window
+            for top in range(window.top, window.bottom, PART_PX)
+            for left in range(window.left, window.right, PART_PX)
+        )
+        return [part for part in squares if self.shown[part.within(window)].any()]
