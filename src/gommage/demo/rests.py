@@ -42,7 +42,7 @@ WINDOW_SHARE = 0.55
 """So much of the rest's height, from above, is window."""
 
 
-def with_merged(project: Project, surface_id: str) -> tuple[Project, CleanPlate]:
+def _with_merged(project: Project, surface_id: str) -> tuple[Project, CleanPlate]:
     """Return a project with a merged plate of a surface."""
     shot = project.shots[0]
     home = shot.surface(surface_id).home_frame
@@ -56,7 +56,7 @@ def with_merged(project: Project, surface_id: str) -> tuple[Project, CleanPlate]
 
 def moth_rest_painted(engine: Engine, project: Project) -> Project:
     """Return the project of shot 6 with what no frame shows, where the rod is clamped, painted by two strokes."""
-    project, plate = with_merged(project, "town")
+    project, plate = _with_merged(project, "town")
     shot = project.shots[0]
     (fix,) = shot.fixes
     rest = _rest(engine, project, plate.home_frame)
@@ -168,7 +168,7 @@ class MergedFigures:
 
 def merged_figures(engine: Engine, project: Project, surface_id: str, demo: JudgedShot) -> MergedFigures:
     """Return how good a merged plate of a surface is, and how long it took."""
-    project, plate = with_merged(project, surface_id)
+    project, plate = _with_merged(project, surface_id)
     shot = project.shots[0]
     begin = time.perf_counter()
     engine.merge(shot, plate)

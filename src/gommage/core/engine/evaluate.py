@@ -164,11 +164,10 @@ class Engine:
 
     def reading(self, footage: Footage, frame: int) -> tuple[str, float] | None:
         """Return in words what a frame waits for, its file or frames that are merged, and how much is done, 0 to 1."""
-        merged = self.pictures.share_merged
-        if merged is not None:
-            return "Merging a clean plate", merged
-        plates = self.pictures.plates_if_there(footage)
+        plates, merged = self.pictures.plates_if_there(footage), self.pictures.share_merged
         share = plates.share_read(frame) if plates is not None else None
+        if share is None and merged is not None:
+            return "Merging a clean plate", merged
         return (
             None if plates is None or share is None else (f"Reading {os.path.basename(plates.file_of(frame))}", share)
         )

@@ -299,7 +299,7 @@ def _inputs_of(shot: Shot, fix: Fix, frame: int, behind: tuple[FixInputs, ...]) 
     is_measured = not is_painted and not RECIPES[type(fix.fill)].is_lit_already
     has_rim = is_measured or (fix.match.is_joined and not is_painted)
     is_small = is_lit and 2 * (window.width + window.height) <= SMALL_PX
-    near_by = [(by, lighting_on(shot, fix, frame + by)) for by in LIGHT_NEIGHBOURS] if is_small else []
+    near_by = [(by, _lighting_on(shot, fix, frame + by)) for by in LIGHT_NEIGHBOURS] if is_small else []
     amount = value_at(fix.match.grain.amount, frame)
     found: FixInputs = _the_one(
         FixInputs(
@@ -338,7 +338,7 @@ def is_lit_on(fix: Fix, frame: int) -> bool:
 
 
 @lru_cache(maxsize=8192)
-def lighting_on(shot: Shot, fix: Fix, frame: int) -> LightInputs | None:
+def _lighting_on(shot: Shot, fix: Fix, frame: int) -> LightInputs | None:
     """Return what a fix's light on a frame depends on; None where it has none."""
     is_there = frame in shot.footage.frames and frame not in shot.footage.missing and is_within(fix.frames, frame)
     fill = RECIPES[type(fix.fill)].at(fix.fill, shot, fix, frame) if is_there else None

@@ -14,7 +14,7 @@ from gommage.core.cover import reach_of
 from gommage.core.engine.cache import Cache
 from gommage.core.engine.grain import measured_grain
 from gommage.core.engine.inputs import RING_PX, FixInputs, GrainInputs, LightInputs
-from gommage.core.engine.pictures import NOTHING_IN_HAND, Freed, Pictures, ShotScene, never_freed
+from gommage.core.engine.pictures import NOTHING_IN_HAND, Freed, Pictures, ShotScene, ahead, never_freed
 from gommage.core.fill import RECIPES
 from gommage.core.geometry import Window
 from gommage.core.match import Beside, Blur, Grain, Light, apply_light, blur_lacking, match_light, steadied
@@ -50,6 +50,11 @@ class Matching:
         return self._cache.get_or_make(
             ("grain", inputs), lambda: (measured_grain(self._pictures, inputs, check),), check
         )[0]
+
+    def measure_ahead(self, inputs: GrainInputs | None, check: Check = _never) -> None:
+        """Begin to measure grain that will be asked for, if it is not known yet."""
+        if inputs is not None and ("grain", inputs) not in self._cache:
+            ahead(self.grain, inputs, check)
 
     def lights(self, inputs: FixInputs, level: int = 0, check: Check = _never) -> tuple[Light, ...]:
         """Return the light of each layer of a fix's fill; one that changes nothing where none is to be found.

@@ -21,7 +21,6 @@ from gommage.core.engine.pictures import (
     InHand,
     Pictures,
     ShotScene,
-    ahead,
 )
 from gommage.core.fill import Filled
 from gommage.core.geometry import Window
@@ -175,7 +174,7 @@ class Patches:
         """
         scale = scale_of(level)
         bounds = inputs.footage.bounds.scaled(scale)
-        ahead(self.matching.grain, inputs.grain, check)
+        self.matching.measure_ahead(inputs.grain, check)
         blurs = tuple(blur.scaled(scale) for blur in self.matching.blurs(inputs, check))
         sigma = inputs.blur_px * scale
         whole = window

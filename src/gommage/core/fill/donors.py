@@ -334,7 +334,8 @@ def _settle(
     unsure = cv2.morphologyEx(unsure.view(np.uint8), cv2.MORPH_OPEN, np.ones((3, 3), np.uint8)).view(bool)
     if unsure.sum() < max(LEAST_UNSURE, UNSURE_SHARE * wanted.sum()):
         return
-    for top in range(0, window.height, rows := max(MOST_UNSURE // max(window.width, 1), 32)):
+    rows = max(MOST_UNSURE // max(window.width, 1), 32)
+    for top in range(0, window.height, rows):
         band = Window(0, top, window.width, min(top + rows, window.height))
         part = np.ascontiguousarray(wanted[band.slices])
         stack = Stack(band.shifted(window.left, window.top), part, MANY)

@@ -17,7 +17,7 @@ from gommage.core.fill.scene import Scene
 from gommage.core.geometry import Window
 from gommage.core.picture import Picture
 
-__all__ = ["RIM_PX", "Hole", "wider"]
+__all__ = ["RIM_PX", "Hole", "hidden_by", "wider"]
 
 Mask = NDArray[np.bool_]
 RIM_PX = 9

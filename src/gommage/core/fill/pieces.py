@@ -73,7 +73,7 @@ def fill_by_piece(
         Called for each piece and frame.
     """
     scene.ahead(footage, [donor.frame for donor in donors])
-    total = Gathered(np.zeros((window.height, window.width, 3), np.float32), np.zeros(window_shape(window), np.float32))
+    total = Gathered(np.zeros((window.height, window.width, 3), np.float32), np.zeros(_shape_of(window), np.float32))
     side = 2 * rim_px + 1
     grown = cv2.dilate(hole.view(np.uint8), np.ones((side, side), np.uint8))
     count, labels, boxes, _ = cv2.connectedComponentsWithStats(grown)
@@ -98,8 +98,7 @@ def fill_by_piece(
     return total
 
 
-def window_shape(window: Window) -> tuple[int, int]:
-    """Return the rows and columns of a window."""
+def _shape_of(window: Window) -> tuple[int, int]:
     return window.height, window.width
 
 

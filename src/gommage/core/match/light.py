@@ -114,7 +114,8 @@ def match_light(
     scale : float
         Of the arrays; the ring is as wide as on the frame.
     area : (h, w) bool, optional
-        Where light is looked at in place of the ring; never under the cover.
+        Where light is looked at in place of the ring; never under the cover. It may lie anywhere, so the gain is even:
+        a slope told there would be drawn out over the cover.
     """
     place = window or Window.of(matte.shape[1], matte.shape[0])
     ring = ring_around(matte, RING_GAP_PX * scale, max(RING_WIDTH_PX * scale, 3) if area is None else FAR_PX)
@@ -123,6 +124,8 @@ def match_light(
     if ring.sum() < least:
         return Light.none(place)
     basis = _basis_on(ring)
+    if area is not None:
+        basis[:, 1:] = 0
     source, target = fill[ring].astype(np.float64), below[ring].astype(np.float64)
     keep: NDArray[np.bool_] = np.ones(len(basis), bool)
     coefficients = Light.none(place).coefficients
