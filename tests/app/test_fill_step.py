@@ -207,6 +207,7 @@ def test_without_a_surface_each_piece_is_looked_for_by_itself(filling):
     settle(filling)
     assert fix_of(filling).fill == Donors()
     assert "Each piece by itself" in find(filling, QLabel, "How frames are brought").text()
+    assert not find(filling, QListWidget, "Surfaces behind").isVisible()
     assert "looked for by itself" in filling.words.text()
     before, after = (read(filling.shot) for read in (
         lambda shot: filling.session.engine.plate(shot.footage, MIDDLE),

@@ -132,6 +132,7 @@ class DonorsPart(QWidget):
             (item.data(Qt.ItemDataRole.UserRole), item.text(), item.checkState() is Qt.CheckState.Checked)
             for item in (self.surfaces.item(row) for row in range(self.surfaces.count()))
         ]
+        self.surfaces.setVisible(bool(wanted))
         if wanted == shown:
             return
         with QSignalBlocker(self.surfaces):
