@@ -59,7 +59,7 @@ def warm_up(check: Callable[[], None]) -> None:
 def _warm_fills(texture: Picture, check: Callable[[], None]) -> None:
     """Run the loops of filling."""
     from gommage.core.fill.gathering import Stack, left_over_motion, light_between, ring_points
-    from gommage.core.fill.thin_plates import means_of_cells, plate_between
+    from gommage.core.fill.thin_plates import means_of_cells
     from gommage.core.picture import Splines, sampled_at
 
     window = Window.of(texture.shape[1], texture.shape[0])
@@ -77,6 +77,4 @@ def _warm_fills(texture: Picture, check: Callable[[], None]) -> None:
     check()
     stack.gathered()
     check()
-    corners = np.array([[0.0, 0.0], [1.0, 0.0], [0.0, 1.0], [1.0, 1.0]])
     means_of_cells(picture, everywhere, 5)
-    plate_between(corners, np.zeros((4, 3)), np.ones(4), corners[:, 0], corners[:, 1])

@@ -1,7 +1,7 @@
 """Shapes to mattes."""
 
 from gommage.core.cover.parts import PART_KINDS, MappingOf, MatteAt, PartAt, PictureAt, ScribbledAt, matte_at, matte_on
-from gommage.core.cover.rasters import Keep, matte_pixels, reach_of
+from gommage.core.cover.rasters import Keep, matte_pixels, pieces_of, reach_of
 
 __all__ = [
     "PART_KINDS",
@@ -14,5 +14,6 @@ __all__ = [
     "matte_at",
     "matte_on",
     "matte_pixels",
+    "pieces_of",
     "reach_of",
 ]

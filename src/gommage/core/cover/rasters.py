@@ -9,13 +9,14 @@ from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
+from scipy.sparse.csgraph import connected_components
 
 from gommage.core.cover.parts import LineAt, MatteAt, PartAt, PictureAt, ScribbledAt
 from gommage.core.document import Combine
-from gommage.core.geometry import Points, Window
+from gommage.core.geometry import NOWHERE, Points, Window
 from gommage.core.picture import Picture
 
-__all__ = ["Keep", "PictureOf", "matte_pixels", "reach_of"]
+__all__ = ["Keep", "PictureOf", "matte_pixels", "pieces_of", "reach_of"]
 
 Keep = Callable[[Hashable, Callable[[], Any]], Any]
 """Returns what is kept under a name, or makes it and keeps it."""
@@ -26,6 +27,8 @@ EDGE_PX = 1.0
 PASSING_STEP_PX = 0.5
 """A line that moves is drawn so often while the shutter is open that it goes no further between."""
 MOST_PASSINGS = 96
+FEW_PARTS = 8
+"""Of mattes of more parts those are found first that a window meets."""
 TILE_PX, LEAST_TILED = 256, 1 << 18
 """Windows of more pixels than the second are put together and kept in squares of so many, so that a part that changes
 costs those that it reaches."""
@@ -45,6 +48,29 @@ def reach_of(matte: MatteAt, bounds: Window) -> Window:
         if part.combine is Combine.ADD:
             reached = reached | (_reach(part, 1.0, bounds) & bounds)
     return reached
+
+
+@lru_cache(maxsize=1024)
+def pieces_of(matte: MatteAt, bounds: Window, apart_px: int) -> tuple[Window, ...]:
+    """Return windows that together hold all of a matte within the picture, each pair more than `apart_px` apart."""
+    adding = [part for part in matte.parts if part.combine is Combine.ADD]
+    if any(part.is_inverted or not isinstance(part.source, LineAt) for part in adding):
+        return (reach_of(matte, bounds),)
+    reaches = [_reach(part, 1.0, bounds) & bounds for part in adding]
+    boxes = np.array([(one.left, one.top, one.right, one.bottom) for one in reaches if not one.is_empty]).reshape(-1, 4)
+    while len(boxes):
+        lows, highs = boxes[:, :2] - apart_px, boxes[:, 2:]
+        meet = ((lows[:, None] < highs) & (lows < highs[:, None])).all(axis=2)
+        count, labels = connected_components(meet, directed=False)
+        if count == len(boxes):
+            break
+        joined = np.empty((count, 4), boxes.dtype)
+        for half, widest in ((slice(2), np.minimum), (slice(2, 4), np.maximum)):
+            order = np.argsort(labels, kind="stable")
+            starts = np.searchsorted(labels[order], np.arange(count))
+            joined[:, half] = widest.reduceat(boxes[order, half], starts, axis=0)
+        boxes = joined
+    return tuple(Window(*box) for box in boxes.tolist())
 
 
 def _reach(part: PartAt, scale: float, window: Window) -> Window:
@@ -92,7 +118,7 @@ def matte_pixels(
     -------
     (h, w) float32, 0 to 1
     """
-    wanted = [(part, _reach(part, scale, window) & window) for part in matte.parts]
+    wanted = [(part, _reach(part, scale, window) & window) for part in _near(matte, window, scale)]
     rasters = partial(_raster, scale=scale, keep=keep, picture_of=picture_of)
     if keep is _anew or window.width * window.height < LEAST_TILED:
         return _put_together(wanted, window, rasters)
@@ -104,6 +130,27 @@ def matte_pixels(
         name = "tile", tuple(part for part, _ in here), tile, scale
         out[tile.within(window)] = keep(name, partial(_put_together, here, tile, rasters))
     return out
+
+
+def _near(matte: MatteAt, window: Window, scale: float) -> tuple[PartAt, ...]:
+    """Return the parts that do something in a window, as far as that is soon told."""
+    if len(matte.parts) <= FEW_PARTS:
+        return matte.parts
+    (left, top, right, bottom), matters = _boxes(matte, scale)
+    meet = (left < window.right) & (right > window.left) & (top < window.bottom) & (bottom > window.top)
+    return tuple(matte.parts[index] for index in np.flatnonzero(meet | matters))
+
+
+@lru_cache(maxsize=512)
+def _boxes(matte: MatteAt, scale: float) -> tuple[NDArray[np.int64], NDArray[np.bool_]]:
+    """Return where each part of a matte reaches at most, (4, N), and whether it does something elsewhere as well."""
+    far = 1 << 30
+    boxes = np.full((len(matte.parts), 4), (-far, -far, far, far))
+    for index, part in enumerate(matte.parts):
+        if isinstance(part.source, LineAt):
+            reach = _reach(part, scale, NOWHERE)
+            boxes[index] = reach.left, reach.top, reach.right, reach.bottom
+    return np.ascontiguousarray(boxes.T), np.array([_matters(part) for part in matte.parts], bool)
 
 
 def _tiles(window: Window) -> Iterator[Window]:

@@ -8,9 +8,9 @@ from gommage.core.engine.finding import found_sources
 from gommage.core.engine.following import follow_surface, followed, followed_surface
 from gommage.core.engine.inputs import FixInputs, frame_inputs, inputs_at, is_lit_on, mappings_of
 from gommage.core.engine.jobs import Jobs, Priority
+from gommage.core.engine.laid import Patch
 from gommage.core.engine.matte_files import FoundMatte, MatteTarget, find_matte, write_mattes
 from gommage.core.engine.painting import LiveStroke, Shown
-from gommage.core.engine.patches import Patch
 from gommage.core.engine.plate_files import FoundPlate, find_plate, stamp_of, write_plate
 from gommage.core.engine.proposing import proposed_key
 from gommage.core.engine.render import RenderReport, RenderTarget, render, render_in_processes

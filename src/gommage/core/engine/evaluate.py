@@ -13,8 +13,9 @@ from gommage.core.document import CleanPlate, Donors, Fix, Footage, Matte, Shot,
 from gommage.core.engine.cache import Cache, default_budget_bytes
 from gommage.core.engine.elsewhere import donors_of, elsewhere_at, shares_seen, told_of_place
 from gommage.core.engine.inputs import frame_inputs, grain_of_surface, inputs_at, matte_inputs
+from gommage.core.engine.laid import Patch, whole_of
 from gommage.core.engine.measuring import measured
-from gommage.core.engine.patches import Patch, Patches
+from gommage.core.engine.patches import Patches
 from gommage.core.engine.pictures import Pictures
 from gommage.core.fill import PlatesAt, Seen, canvas_key
 from gommage.core.geometry import Window
@@ -113,8 +114,10 @@ class Engine:
             np.maximum(out, self.patches.alpha(matte, window, level, check), out=out)
         painted = [fix for fix in shot.fixes if fix.touch_up.strokes and fix_id in ("", fix.id)]
         for inputs in (inputs_at(shot, fix, frame) for fix in painted):
-            patch = self.patches.patch(inputs, level, check) if inputs is not None and inputs.strokes else None
-            if patch is not None and not (shared := patch.window & window).is_empty:
+            for patch in self.patches.patches(inputs, level, check) if inputs is not None and inputs.strokes else ():
+                shared = patch.window & window
+                if shared.is_empty:
+                    continue
                 there = out[shared.within(window)]
                 np.maximum(there, patch.alpha[shared.within(patch.window)], out=there)
         return out
@@ -124,13 +127,13 @@ class Engine:
     def patch(self, shot: Shot, fix: Fix, frame: int, check: Check = _never) -> Patch | None:
         """Return what a fix lays on a frame, or None if it does nothing there."""
         inputs = inputs_at(shot, fix, frame)
-        return None if inputs is None else self.patches.patch(inputs, 0, check)
+        return None if inputs is None else whole_of(self.patches.patches(inputs, 0, check))
 
     def all_patches(self, shot: Shot, frame: int, level: int = 0, check: Check = _never) -> list[Patch]:
         """Return what all fixes lay on a frame, back to front."""
         self.patches.prepare(frame_inputs(shot, frame), level, check)
-        found = (self.patches.patch(inputs, level, check) for inputs in frame_inputs(shot, frame))
-        return [patch for patch in found if patch is not None]
+        fixes = frame_inputs(shot, frame)
+        return [patch for inputs in fixes for patch in self.patches.patches(inputs, level, check)]
 
     def result(
         self, shot: Shot, frame: int, window: Window | None = None, scale: float = 1.0, check: Check = _never

@@ -6,15 +6,17 @@ import os
 from collections.abc import Callable, Hashable
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, replace
-from functools import lru_cache, partial
+from functools import lru_cache, partial, reduce
+from operator import or_
 
 import cv2
 import numpy as np
 
-from gommage.core.cover import MatteAt
+from gommage.core.cover import MatteAt, pieces_of
 from gommage.core.document import Footage
 from gommage.core.engine.cache import Cache
 from gommage.core.engine.inputs import RING_PX, FixInputs, FixMatte
+from gommage.core.engine.laid import Laid, Patch, composite
 from gommage.core.engine.matching import BY_NAME, HIDDEN, Matching
 from gommage.core.engine.pictures import (
     NOTHING_IN_HAND,
@@ -46,10 +48,12 @@ from gommage.core.paint import (
 )
 from gommage.core.picture import Picture, scale_of
 
-__all__ = ["MARGIN_OF_PAINT_PX", "NOTHING_IN_HAND", "InHand", "Laid", "Patch", "Patches", "composite"]
+__all__ = ["MARGIN_OF_PAINT_PX", "NOTHING_IN_HAND", "InHand", "Patches"]
 
 Check = Callable[[], None]
 MOST_HELPERS = 3
+SCATTERED = 0.3
+"""A cover whose pieces are less of its window than this is filled piece by piece."""
 MARGIN_OF_PAINT_PX = 32
 """Around paint, as far as freeing from grain and the spline spread it."""
 
@@ -62,32 +66,6 @@ def _never() -> None:
 def _helpers() -> ThreadPoolExecutor:
     """Return the threads that help whoever evaluates a frame. They take patches alone, and those ask for no help."""
     return ThreadPoolExecutor(max(min((os.cpu_count() or 2) - 1, MOST_HELPERS), 1), "patch")
-
-
-@dataclass(frozen=True, slots=True)
-class Patch:
-    """What a fix lays on a frame.
-
-    Attributes
-    ----------
-    window : Window
-        In pixels of its scale.
-    pixels : (h, w, 3) float32
-        Scene-linear.
-    alpha : (h, w) float32
-    lights : tuple of Light
-        What the match found, for each layer of the fill.
-    """
-
-    window: Window
-    pixels: Picture
-    alpha: Picture
-    lights: tuple[Light, ...]
-
-    @property
-    def light(self) -> Light:
-        """The light of the first layer."""
-        return self.lights[0]
 
 
 @dataclass(frozen=True, slots=True)
@@ -106,21 +84,6 @@ class _Made:
         layers = tuple(replace(one, pixels=one.pixels[inner], valid=one.valid[inner]) for one in filled.layers)
         grain, shown = (None if one is None else one[inner] for one in (filled.fresh_grain, filled.shown))
         return _Made(Filled(layers, grain, shown), np.ascontiguousarray(self.pixels[inner]), self.lights)
-
-
-@dataclass(frozen=True, slots=True)
-class Laid:
-    """A fill with a margin around the cover, lit, without grain: what measurements look at.
-
-    `window` is the cover's, `wide` that of the arrays.
-    """
-
-    window: Window
-    wide: Window
-    pixels: Picture
-    alpha: Picture
-    valid: Picture
-    below: Picture
 
 
 class Patches:
@@ -179,7 +142,8 @@ class Patches:
         sigma = inputs.blur_px * scale
         whole = window
         if inputs.is_joined:
-            whole = (window | inputs.cover_window.scaled(scale)).grown(RIM_PX) & bounds
+            pieces = [one for one in self._windows(inputs, level) if not (one & window).is_empty]
+            whole = reduce(or_, pieces, window).grown(RIM_PX) & bounds
         wide = whole.grown(max([round(3 * sigma), *(blur.reach_px for blur in blurs)]) + 1) & bounds
         wide = wide if blurs or sigma else whole
         freed = partial(self.matching.freed, inputs, level, check)
@@ -220,28 +184,41 @@ class Patches:
         below = self.composited(inputs.footage, inputs.frame, window, level, inputs.below, check=check)
         return heal(below, made.pixels, alpha, left_out, follows_grain=False)
 
-    def patch(self, inputs: FixInputs, level: int = 0, check: Check = _never) -> Patch | None:
-        """Return what a fix lays on its frame, or None if its alpha is nothing."""
+    def patches(self, inputs: FixInputs, level: int = 0, check: Check = _never) -> tuple[Patch, ...]:
+        """Return what a fix lays on its frame: one patch, or one for each piece of a scattered cover; none where its
+        alpha is nothing.
+        """
 
-        def make() -> tuple[Patch | None]:
+        def make() -> tuple[Patch, ...]:
             if inputs.strokes:
                 canvas = self.touched_up(inputs, level, check)
                 window = inputs.window.scaled(scale_of(level)) & canvas.bounds
                 patch = self._over(inputs, canvas, window, level, check)
-                return (patch if patch.alpha.any() else None,)
-            bounds = inputs.footage.bounds.scaled(scale_of(level))
-            window = inputs.window.scaled(scale_of(level)) & bounds
-            alpha = self.alpha(inputs, window, level, check)
-            if not alpha.any():
-                return (None,)
-            pixels, lights, shown = self.pixels(inputs, window, level, check=check)
-            return (Patch(window, pixels, alpha if shown is None else alpha * shown, lights),)
+                return (patch,) if patch.alpha.any() else ()
+            found = []
+            for window in self._windows(inputs, level):
+                alpha = self.alpha(inputs, window, level, check)
+                if alpha.any():
+                    pixels, lights, shown = self.pixels(inputs, window, level, check=check)
+                    found.append(Patch(window, pixels, alpha if shown is None else alpha * shown, lights))
+            return tuple(found)
 
-        return self._cache.get_or_make(("patch", inputs, level), make, check)[0]
+        return self._cache.get_or_make(("patches", inputs, level), make, check)
 
-    def patch_if_there(self, inputs: FixInputs, level: int) -> tuple[Patch | None] | None:
-        """Return a patch if it is in the cache: (Patch,), (None,), or None if it is not there."""
-        return self._cache.get(("patch", inputs, level))
+    @staticmethod
+    def _windows(inputs: FixInputs, level: int) -> list[Window]:
+        """Return where a fill is made on its own: around all of a cover, or of what is scattered around each piece."""
+        footage, scale = inputs.footage, scale_of(level)
+        whole = (inputs.cover_window,)
+        if not BY_NAME[inputs.fill_kind].is_whole:
+            pieces = pieces_of(inputs.cover, footage.bounds, RING_PX)
+            if sum(one.area for one in pieces) < SCATTERED * whole[0].area:
+                whole = pieces
+        return [one.scaled(scale) & footage.bounds.scaled(scale) for one in whole]
+
+    def patches_if_there(self, inputs: FixInputs, level: int) -> tuple[Patch, ...] | None:
+        """Return a fix's patches if they are in the cache, else None."""
+        return self._cache.get(("patches", inputs, level))
 
     def prepare(self, fixes: tuple[FixInputs, ...], level: int, check: Check = _never) -> None:
         """Make the patches of several fixes side by side: what they are made of lets go of the interpreter."""
@@ -264,13 +241,13 @@ class Patches:
             if canvas is not None:
                 self._lay_canvas(out, window, inputs, canvas, level, _never)
             return None if canvas is None else out
-        found = self.patch_if_there(inputs, level)
-        if found is not None and found[0] is not None:
-            composite(out, window, found[0])
+        found = self.patches_if_there(inputs, level)
+        for patch in found or ():
+            composite(out, window, patch)
         return None if found is None else out
 
     def _is_ready(self, inputs: FixInputs, level: int) -> bool:
-        found = self.touched_up_if_there(inputs, level) if inputs.strokes else self.patch_if_there(inputs, level)
+        found = self.touched_up_if_there(inputs, level) if inputs.strokes else self.patches_if_there(inputs, level)
         return found is not None
 
     def _ready(self, inputs: FixInputs, level: int, check: Check) -> None:
@@ -278,7 +255,7 @@ class Patches:
         if inputs.strokes:
             self.touched_up(inputs, level, check)
         else:
-            self.patch(inputs, level, check)
+            self.patches(inputs, level, check)
 
     # -- strokes over the fill ------------------------------------------------------------------------------
 
@@ -328,8 +305,7 @@ class Patches:
         cover: Picture = np.zeros((window.height, window.width), np.float32)
         lights: tuple[Light, ...] = (Light.none(window),)
         if not fill.cover_window.is_empty:
-            patch = self.patch(fill, level, check)
-            if patch is not None:
+            for patch in self.patches(fill, level, check):
                 shared = patch.window & window
                 cover[shared.within(window)] = patch.alpha[shared.within(patch.window)]
                 lights = patch.lights
@@ -375,12 +351,11 @@ class Patches:
                 canvas = in_hand.get(inputs) or self.touched_up(inputs, level, check)
                 self._lay_canvas(out, window, inputs, canvas, level, check)
                 continue
-            patch = self.patch(inputs, level, check)
-            if patch is None:
-                continue
-            if in_hand and any(key in in_hand for key in inputs.fill.canvases):
-                patch = self._renewed(inputs, patch, window, level, in_hand, check)
-            composite(out, window, patch)
+            is_in_hand = bool(in_hand) and any(key in in_hand for key in inputs.fill.canvases)
+            for patch in self.patches(inputs, level, check):
+                if is_in_hand:
+                    patch = self._renewed(inputs, patch, window, level, in_hand, check)
+                composite(out, window, patch)
         return out
 
     def _lay_canvas(
@@ -432,14 +407,3 @@ def _strokes(inputs: FixInputs, level: int) -> tuple[StrokeAt, ...]:
 @lru_cache(maxsize=8192)
 def _smaller(stroke: StrokeAt, scale: float) -> StrokeAt:
     return scaled(stroke, scale)
-
-
-def composite(out: Picture, window: Window, patch: Patch) -> None:
-    """Lay a patch over a window of the picture, in place; where alpha is 0 nothing is touched."""
-    from gommage.core.paint.kernels import lay_over  # compiled code is loaded late
-
-    shared = patch.window & window
-    if shared.is_empty:
-        return
-    inside = shared.within(patch.window)
-    lay_over(out[shared.within(window)], patch.pixels[inside], patch.alpha[inside])

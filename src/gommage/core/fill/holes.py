@@ -65,6 +65,8 @@ class Hole:
 def hidden_by(mattes: tuple[MatteAt, ...], footage: Footage, scene: Scene, window: Window) -> Mask:
     """Return where any of some mattes is, grown by a pixel."""
     found: Mask = np.zeros((window.height, window.width), bool)
+    if not mattes:
+        return found
     for matte in mattes:
         found |= scene.matte(footage, matte, window) > COVERED
     return cv2.dilate(found.view(np.uint8), np.ones((3, 3), np.uint8)).view(bool)

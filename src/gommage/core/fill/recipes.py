@@ -30,17 +30,20 @@ class Recipe:
         ``(value, scene, window, check)``: gives the pixels, `Filled`.
     is_lit_already : bool
         Whether its pixels are under the frame's light as they come.
+    is_whole : bool
+        Whether it is made of all of a cover at once, however scattered.
     """
 
     at: Callable[..., Any]
     evaluate: Callable[..., Filled]
     is_lit_already: bool = False
+    is_whole: bool = False
 
 
 RECIPES: dict[type, Recipe] = {
     Plates: Recipe(plates_at, fill_from_plates),
     Painted: Recipe(painted_at, nothing),
-    Donors: Recipe(donors_at, fill_from_donors, is_lit_already=True),
+    Donors: Recipe(donors_at, fill_from_donors, is_lit_already=True, is_whole=True),
     Rim: Recipe(rim_at, fill_from_rim, is_lit_already=True),
 }
 """By the fill's record; a kind that is not here cannot be used yet."""

@@ -8,12 +8,13 @@ from __future__ import annotations
 
 from collections.abc import Callable, Hashable, Iterator
 from dataclasses import dataclass
+from functools import lru_cache
 
 import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from gommage.core.cover import MatteAt, matte_on, reach_of
+from gommage.core.cover import MatteAt, matte_on, pieces_of
 from gommage.core.document import Fix, Footage, Rim, Shot, is_within
 from gommage.core.document.records import Record
 from gommage.core.fill.blocking import not_around
@@ -29,6 +30,7 @@ __all__ = ["EVENNESS", "RimAt", "fill_from_rim", "found_evenness", "rim_at"]
 Mask = NDArray[np.bool_]
 Values = NDArray[np.float64]
 Check = Callable[[], None]
+Cells = tuple[Values, Values, Values]
 GAP_PX, WIDTH_PX, CELL_PX, GRID_PX = 2, 12, 5, 8
 """The rim begins so far off a piece and is so wide; it is told by means of cells; the spline is drawn on a grid."""
 MOST_CELLS, LEAST_CELLS = 400, 6
@@ -36,6 +38,8 @@ EVENNESS = (0.1, 0.3, 1.0, 3.0, 10.0, 30.0, 100.0, 300.0, 1000.0)
 """What is tried: from through each cell to nearly a plane."""
 LARGEST_PIECE_PX = 400
 """Of larger pieces cells and grid grow with them."""
+APART_PX = 2 * (GAP_PX + WIDTH_PX + RIM_PX)
+"""Parts of a cover that lie farther apart have nothing to do with each other."""
 
 
 class RimAt(Record, frozen=True):
@@ -118,21 +122,29 @@ def fill_from_rim(at: RimAt, scene: Scene, window: Window, check: Check = lambda
     evenness = at.evenness if at.evenness is not None else found_evenness(at, scene, check)
     pixels = scene.plate(at.footage, at.frame, window).copy()
     valid: Picture = np.zeros((window.height, window.width), np.float32)
-    for piece in _pieces(at.footage, at.frame, at.cover, at.others, scene):
+    for around in _surroundings(at.cover, at.footage.bounds, scene.scale).near(window):
         check()
-        shared = piece.window & window
-        if shared.is_empty:
-            continue
-        closed = scene.kept(
-            ("rim", at.footage, at.frame, at.cover, at.others, piece.number, evenness),
-            lambda piece=piece: piece.closed(evenness),  # type: ignore[misc]
-        )
-        if closed is None:
-            continue
-        inside, part = shared.within(window), shared.within(piece.window)
-        wanted = piece.wanted[part]
-        pixels[inside][wanted], valid[inside][wanted] = closed[part][wanted], 1.0
+        frame = scene.plate(at.footage, at.frame, around)
+        for piece, plan in _planned(at, scene, around, evenness):
+            own = piece.window.shifted(around.left, around.top)
+            shared = own & window
+            if shared.is_empty or plan is None:
+                continue
+            inside, part = shared.within(window), shared.within(own)
+            wanted = piece.wanted[part]
+            closed = plan.closed(frame[piece.wide.slices], piece.known)[part]
+            np.copyto(pixels[inside], closed, where=wanted[..., None])
+            np.copyto(valid[inside], np.float32(1), where=wanted)
     return Filled((Layer(pixels, valid),), shown=valid)
+
+
+def _planned(at: RimAt, scene: Scene, around: Window, evenness: float) -> list[tuple[_Piece, _Plan | None]]:
+    """Return the pieces of a cover in a window, and how each is closed. Those of one shape share that, wherever they
+    are, on all frames.
+    """
+    masks = _masks(at.footage, at.cover, at.others, scene, around)
+    shape = tuple(mask.tobytes() for mask in masks), masks[0].shape
+    return scene.kept(("rim", shape, evenness), lambda: [(piece, piece.plan(evenness)) for piece in _pieces_in(*masks)])
 
 
 def found_evenness(at: RimAt, scene: Scene, check: Check = lambda: None) -> float:
@@ -142,11 +154,13 @@ def found_evenness(at: RimAt, scene: Scene, check: Check = lambda: None) -> floa
 
     def look() -> float:
         total = np.zeros(len(EVENNESS))
-        for piece in _pieces(at.footage, at.told_on, at.told_by, at.told_apart, scene):
+        for around in _surroundings(at.told_by, at.footage.bounds, scene.scale).windows:
             check()
-            spline = piece.spline()
-            if spline is not None:
-                total += spline.left_out_errors()
+            frame = scene.plate(at.footage, at.told_on, around)
+            for piece in _pieces_in(*_masks(at.footage, at.told_by, at.told_apart, scene, around)):
+                errors = piece.left_out_errors(frame[piece.wide.slices])
+                if errors is not None:
+                    total += errors
         return EVENNESS[int(total.argmin())] if total.any() else 1.0
 
     key: Hashable = ("evenness", at.footage, at.told_on, at.told_by, at.told_apart)
@@ -157,73 +171,122 @@ def found_evenness(at: RimAt, scene: Scene, check: Check = lambda: None) -> floa
 class _Piece:
     """A piece of a cover; `wanted` is what is closed, over `window`, `known` its surroundings, over `wide`."""
 
-    number: int
     window: Window
     wanted: Mask
     wide: Window
     known: Mask
-    frame: Picture
 
-    def spline(self) -> _Spline | None:
-        """Return the spline through its rim; None if there is too little of it."""
-        side = max(1.0, max(self.window.width, self.window.height) / LARGEST_PIECE_PX)
+    def cells(self, frame: Picture) -> tuple[int, Cells]:
+        """Return the side of the cells of its rim, and the cells."""
         from gommage.core.fill.thin_plates import means_of_cells  # compiled code is loaded late
 
+        side = max(1.0, max(self.wanted.shape) / LARGEST_PIECE_PX)
         cell = round(CELL_PX * side)
         while True:
-            points, values, counts = means_of_cells(self.frame, self.known, cell)
-            if len(points) <= MOST_CELLS:
-                break
+            found = means_of_cells(frame, self.known, cell)
+            if len(found[0]) <= MOST_CELLS:
+                return cell, found
             cell *= 2
+
+    def left_out_errors(self, frame: Picture) -> list[float] | None:
+        """Return by how much cells of its rim are missed, for each evenness; None if there are too few."""
+        _, (points, values, counts) = self.cells(frame)
+        return _Spline.of(points, counts).left_out_errors(values) if len(points) >= LEAST_CELLS else None
+
+    def plan(self, evenness: float) -> _Plan | None:
+        """Return how it is closed, whatever its rim shows; None if there is too little of it."""
+        cell, (points, _, counts) = self.cells(np.zeros((*self.known.shape, 3), np.float32))
         if len(points) < LEAST_CELLS:
             return None
-        return _Spline.of(points, values, counts)
-
-    def closed(self, evenness: float) -> Picture | None:
-        """Return its pixels over its window, (h, w, 3)."""
-        spline = self.spline()
-        if spline is None:
-            return None
-        step = GRID_PX * max(1, round(max(self.window.width, self.window.height) / LARGEST_PIECE_PX))
-        columns, rows = (-(-size // step) + 3 for size in (self.window.width, self.window.height))
+        height, width = self.wanted.shape
+        step = GRID_PX * max(1, round(max(width, height) / LARGEST_PIECE_PX))
+        x, across = _knots(width, step)
+        y, down = _knots(height, step)
         left, top = self.window.left - self.wide.left, self.window.top - self.wide.top
-        x = left + step * (np.arange(columns) - 1) + step / 2
-        y = top + step * (np.arange(rows) - 1) + step / 2
-        grid = spline.over(x, y, evenness)
-        # Its first point lies half a step before the window: a cubic through the points gives the pixels between.
-        size = columns * step, rows * step
-        whole = cv2.resize(grid.astype(np.float32), size, interpolation=cv2.INTER_CUBIC)
-        return np.ascontiguousarray(whole[step : step + self.window.height, step : step + self.window.width])
+        spline = _Spline.of(points, counts)
+        return _Plan(cell, spline.shares(x + left, y + top, evenness), across, down)
 
 
-def _pieces(
-    footage: Footage, frame: int, cover: MatteAt, others: tuple[MatteAt, ...], scene: Scene
-) -> Iterator[_Piece]:
-    """Yield the pieces of a cover on a frame, in an order that is the same whatever is asked for."""
-    bounds = footage.bounds.scaled(scene.scale)
-    reach = reach_of(cover, footage.bounds).scaled(scene.scale)
-    around = reach.grown(GAP_PX + WIDTH_PX + RIM_PX) & bounds
-    if around.is_empty:
-        return
-    hole = scene.matte(footage, cover, around) > COVERED
-    apart = hidden_by(others, footage, scene, around) | cv2.dilate(hole.view(np.uint8), _square(GAP_PX)).view(bool)
-    picture = scene.plate(footage, frame, around)
+def _knots(size: int, step: int) -> tuple[Values, NDArray[np.float32]]:
+    """Return places (K,) that lie a step apart along so many pixels and a step beyond, and what a cubic through values
+    there makes of them at each pixel: (size, K).
+    """
+    count = -(-size // step) + 3
+    shares = cv2.resize(np.eye(count, dtype=np.float32), (count, count * step), interpolation=cv2.INTER_CUBIC)
+    return step * (np.arange(count) - 1) + step / 2, np.ascontiguousarray(shares[step : step + size])
+
+
+@dataclass(frozen=True, slots=True)
+class _Plan:
+    """How pieces of one shape are closed: a small product for each.
+
+    `grid` (h * w, N) is what each of the N cells counts at each knot, `across` (W, w) and `down` (H, h) are what knots
+    count at pixels.
+    """
+
+    cell: int
+    grid: NDArray[np.float32]
+    across: NDArray[np.float32]
+    down: NDArray[np.float32]
+
+    def closed(self, frame: Picture, known: Mask) -> Picture:
+        """Return the pixels of a piece over its window, (H, W, 3), given its surroundings."""
+        from gommage.core.fill.thin_plates import means_of_cells  # compiled code is loaded late
+
+        values = means_of_cells(frame, known, self.cell)[1]
+        knots = (self.grid @ values.astype(np.float32)).reshape(self.down.shape[1], -1)
+        rows = (self.down @ knots).reshape(len(self.down), -1, 3)
+        return np.matmul(self.across, rows)
+
+
+def _masks(
+    footage: Footage, cover: MatteAt, others: tuple[MatteAt, ...], scene: Scene, around: Window
+) -> tuple[Mask, Mask]:
+    """Return what is to be closed in a window, and what else is no surroundings there."""
+    return scene.matte(footage, cover, around) > COVERED, hidden_by(others, footage, scene, around)
+
+
+def _pieces_in(hole: Mask, hidden: Mask) -> Iterator[_Piece]:
+    """Yield the pieces of a hole (h, w)."""
+    apart = hidden | cv2.dilate(hole.view(np.uint8), _square(GAP_PX)).view(bool)
+    area = Window.of(hole.shape[1], hole.shape[0])
     count, labels, boxes, _ = cv2.connectedComponentsWithStats(hole.view(np.uint8))
     for number in range(1, count):
         left, top, width, height = boxes[number, :4].tolist()
         own = Window(left, top, left + width, top + height)
-        area = Window.of(around.width, around.height)
         window, wide = own.grown(RIM_PX) & area, own.grown(GAP_PX + WIDTH_PX) & area
         piece = (labels[wide.slices] == number).view(np.uint8)
-        near = cv2.dilate(piece, _square(GAP_PX + WIDTH_PX)).view(bool)
+        close = cv2.dilate(piece, _square(GAP_PX + WIDTH_PX)).view(bool)
         wanted = cv2.dilate((labels[window.slices] == number).view(np.uint8), _square(RIM_PX)).view(bool)
-        shifted = window.shifted(around.left, around.top)
-        yield _Piece(
-            number, shifted, wanted, wide.shifted(around.left, around.top), near & ~apart[wide.slices],
-            picture[wide.slices],
-        )  # fmt: skip
+        yield _Piece(window, wanted, wide, close & ~apart[wide.slices])
 
 
+@dataclass(frozen=True, slots=True)
+class _Surroundings:
+    """Windows around parts of a cover that have nothing to do with each other; `sides` (4, N) has their left, top,
+    right and bottom.
+    """
+
+    windows: list[Window]
+    sides: NDArray[np.int64]
+
+    def near(self, window: Window) -> list[Window]:
+        """Return those that meet a window."""
+        left, top, right, bottom = self.sides
+        meet = (left < window.right) & (right > window.left) & (top < window.bottom) & (bottom > window.top)
+        return [self.windows[index] for index in np.flatnonzero(meet)]
+
+
+@lru_cache(maxsize=64)
+def _surroundings(cover: MatteAt, bounds: Window, scale: float) -> _Surroundings:
+    """Return what is around a cover, in pixels of a scale."""
+    grown = (one.scaled(scale).grown(GAP_PX + WIDTH_PX + RIM_PX) for one in pieces_of(cover, bounds, APART_PX))
+    found = [one & bounds.scaled(scale) for one in grown]
+    sides = [(one.left, one.top, one.right, one.bottom) for one in found]
+    return _Surroundings(found, np.array(sides, np.int64).reshape(-1, 4).T)
+
+
+@lru_cache(maxsize=16)
 def _square(by_px: int) -> NDArray[np.uint8]:
     return np.ones((2 * by_px + 1, 2 * by_px + 1), np.uint8)
 
@@ -236,40 +299,49 @@ class _Spline:
     """
 
     points: Values
-    values: Values
     middle: Values
     size: float
     noise: Values
 
     @classmethod
-    def of(cls, points: Values, values: Values, counts: Values) -> _Spline:
+    def of(cls, points: Values, counts: Values) -> _Spline:
         middle = points.mean(axis=0)
         size = max(float(np.abs(points - middle).max()), 1.0)
-        at = (points - middle) / size
-        return cls(at, values, middle, size, np.median(counts) / counts)
+        return cls((points - middle) / size, middle, size, np.median(counts) / counts)
 
-    def over(self, x: NDArray[np.floating], y: NDArray[np.floating], evenness: float) -> Values:
-        """Return values on a grid of columns and rows, in the pixels that the cells are counted in: (h, w, 3)."""
-        from gommage.core.fill.thin_plates import plate_between  # compiled code is loaded late
+    def shares(self, x: Values, y: Values, evenness: float) -> NDArray[np.float32]:
+        """Return what each cell counts on a grid of columns and rows, row by row: (h * w, N) float32."""
+        count = len(self.points)
+        system = np.zeros((count + 3, count + 3))
+        system[:count, :count] = _bending(self.points, self.points) + np.diag(evenness * SMOOTHING * self.noise)
+        system[:count, count] = system[count, :count] = 1.0
+        system[:count, count + 1 :], system[count + 1 :, :count] = self.points, self.points.T
+        columns, rows = np.meshgrid((x - self.middle[0]) / self.size, (y - self.middle[1]) / self.size)
+        grid = np.column_stack([columns.ravel(), rows.ravel()])
+        basis = np.column_stack([_bending(grid, self.points), np.ones(len(grid)), grid])
+        return np.ascontiguousarray(np.linalg.solve(system, basis.T)[:count].T, np.float32)  # it is symmetric
 
-        noise = evenness * SMOOTHING * self.noise
-        columns, rows = (x - self.middle[0]) / self.size, (y - self.middle[1]) / self.size
-        return np.asarray(plate_between(self.points, self.values, noise, columns, rows))
-
-    def left_out_errors(self) -> list[float]:
-        """Return for each evenness the mean square by which cells are missed that are left out, each in its turn."""
+    def left_out_errors(self, values: Values) -> list[float]:
+        """Return for each evenness the mean square by which cells (N, 3) are missed that are left out, each in its
+        turn.
+        """
         plane = np.column_stack([np.ones(len(self.points)), self.points])
         inner = np.linalg.qr(plane, mode="complete")[0][:, 3:]  # what is no plane
-        across, down = (one[:, None] - one for one in self.points.T)
-        apart = across * across + down * down
-        bending = 0.5 * apart * np.log(np.maximum(apart, 1e-12))
-        bent, noise = inner.T @ bending @ inner, (inner.T * self.noise) @ inner
+        bent = inner.T @ _bending(self.points, self.points) @ inner
+        noise = (inner.T * self.noise) @ inner
         found = []
         for evenness in EVENNESS:
             inverse = inner @ np.linalg.solve(bent + evenness * SMOOTHING * noise, inner.T)
-            off = (inverse @ self.values) / np.diagonal(inverse)[:, None]
+            off = (inverse @ values) / np.diagonal(inverse)[:, None]
             found.append(float((off**2).mean()))
         return found
+
+
+def _bending(points: Values, others: Values) -> Values:
+    """Return how a thin plate bends between points and others, r^2 log r: (N, M)."""
+    across, down = (points[:, None, k] - others[None, :, k] for k in (0, 1))
+    apart = across * across + down * down
+    return 0.5 * apart * np.log(np.maximum(apart, 1e-12))
 
 
 SMOOTHING = 1e-3

@@ -17,9 +17,10 @@ from gommage.core.geometry.mappings import (
     turning,
 )
 from gommage.core.geometry.stacks import carried_stack, fitted_stack, identity_stack, moved, normal, relative_stack
-from gommage.core.geometry.windows import Matrix, Points, Window, apply_matrix, around, holding, translation
+from gommage.core.geometry.windows import NOWHERE, Matrix, Points, Window, apply_matrix, around, holding, translation
 
 __all__ = [
+    "NOWHERE",
     "IDENTITY",
     "Camera",
     "FieldMapping",

@@ -38,6 +38,11 @@ class Window(Struct, frozen=True, gc=False):
         return max(self.bottom - self.top, 0)
 
     @property
+    def area(self) -> int:
+        """How many pixels it has."""
+        return self.width * self.height
+
+    @property
     def is_empty(self) -> bool:
         """Whether there is no pixel in it."""
         return self.right <= self.left or self.bottom <= self.top
