@@ -370,8 +370,8 @@ def test_the_viewer_asks_for_the_scale_it_shows(small_shot):
     engine = Engine(10**9)
     shot = with_fix(small_shot, clone())
     view_pixels(engine, ViewRequest(shot, 1002, Look.RESULT, scaling(0.4), (64, 48)))
-    assert engine.patches.patch_if_there(*_inputs(shot, 1002), 1) is not None
-    assert engine.patches.patch_if_there(*_inputs(shot, 1002), 0) is None
+    assert engine.patches.patches_if_there(*_inputs(shot, 1002), 1) is not None
+    assert engine.patches.patches_if_there(*_inputs(shot, 1002), 0) is None
 
 
 def _inputs(shot, frame):

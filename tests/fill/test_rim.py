@@ -7,6 +7,7 @@ from msgspec.structs import replace
 
 from gommage.core.document import Fix, Footage, FrameRange, GrainMatch, Match, Matte, Rim, Shot, Softness
 from gommage.core.engine import Engine, inputs_at
+from gommage.core.engine.laid import composite
 from gommage.core.fill.rim import EVENNESS, found_evenness
 from gommage.core.geometry import Window
 from gommage.core.picture.writing import write_still
@@ -152,3 +153,28 @@ def test_a_cover_that_fills_the_picture_is_left_as_it_is(tmp_path):
     all_of_it = Matte.of(shape_of(rectangle(-5, -5, WIDTH + 5, HEIGHT + 5), 1001, "all"), softness=Softness())
     whole = replace(shot, fixes=(replace(shot.fixes[0], cover=all_of_it),))
     np.testing.assert_array_equal(engine.result(whole, 1002), engine.plate(shot.footage, 1002))
+
+
+@pytest.mark.parametrize("of", [plain, shaded])
+def test_the_shots_grain_is_laid_where_nothing_is_followed(tmp_path, of):
+    """Measured around the marks on frames nearby: within a tenth of what was put on."""
+    shot, engine = marked(tmp_path, of), Engine(10**9)
+    shot = replace(shot, fixes=(replace(shot.fixes[0], match=Match()),))
+    inside = engine.laid_matte(shot, 1002) > 0.99
+    laid = (engine.result(shot, 1002) - of(1002))[inside].std()
+    assert laid == pytest.approx(GRAIN, rel=0.1)
+
+
+def test_scattered_covers_are_filled_piece_by_piece(tmp_path):
+    """One patch a mark, and the same picture as of one patch around them all."""
+    shot, engine = marked(tmp_path, shaded), Engine(10**9)
+    cover = replace(shot.fixes[0].cover, parts=shot.fixes[0].cover.parts[::6])
+    shot = replace(shot, fixes=(replace(shot.fixes[0], cover=cover),))
+    patches = engine.all_patches(shot, 1002)
+    assert len(patches) == len(cover.parts) and max(one.window.area for one in patches) < 64**2
+    whole = engine.patch(shot, shot.fixes[0], 1002)
+    below, result = engine.plate(shot.footage, 1002).copy(), engine.result(shot, 1002)
+    composite(below, shot.footage.bounds, whole)
+    np.testing.assert_array_equal(below, result)
+    near = Window(40, 30, 200, 180)
+    np.testing.assert_array_equal(engine.result(shot, 1002, near), result[near.slices])

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 
+import cv2
 import numpy as np
 from numpy.typing import NDArray
 
@@ -12,9 +13,9 @@ from gommage.core.document import Footage
 from gommage.core.engine.inputs import GrainInputs
 from gommage.core.engine.pictures import Pictures
 from gommage.core.fill import left_over_motion, ring_points
-from gommage.core.geometry import IDENTITY, Window, around, then
+from gommage.core.geometry import IDENTITY, Window, around, shift, then
 from gommage.core.match import Grain, measure_grain
-from gommage.core.picture import Filter, resample
+from gommage.core.picture import Filter, Picture, luminance, resample
 from gommage.errors import FootageError
 
 __all__ = ["measured_grain"]
@@ -22,6 +23,7 @@ __all__ = ["measured_grain"]
 Check = Callable[[], None]
 REACH_PX = 160
 MOST_LEFT_PX = 1.5
+LEAST_RESPONSE = 0.05
 MOST_PIXELS, STRIP_PX = 300_000, 24
 
 
@@ -51,6 +53,11 @@ def measured_grain(pictures: Pictures, inputs: GrainInputs, check: Check) -> Gra
             picture = pictures.plate(footage, frame, 0, check)[reach.slices]
         except FootageError:
             continue  # the others tell enough
+        if not inputs.is_placed:
+            by = _moved(home[window.slices], pictures.plate(footage, frame, 0, check)[window.slices])
+            if by is None:
+                continue
+            mapping = shift(*by)
         there = mapping(points.points)
         above, below = there > (reach.left, reach.top), there < (reach.right, reach.bottom)
         clean: NDArray[np.bool_] = np.asarray((above & below).all(axis=1))
@@ -71,6 +78,15 @@ def measured_grain(pictures: Pictures, inputs: GrainInputs, check: Check) -> Gra
         neighbours.append(np.concatenate(brought))
     shown = np.concatenate([home[strip.slices] for strip in strips])
     return measure_grain(shown, neighbours, np.concatenate(use), check)
+
+
+def _moved(home: Picture, near: Picture) -> tuple[float, float] | None:
+    """Return by how much a window of one frame is moved on another, (x, y), by the phase of their spectra; None if that
+    is not clear.
+    """
+    faded = cv2.createHanningWindow((home.shape[1], home.shape[0]), cv2.CV_32F)
+    (x, y), response = cv2.phaseCorrelate(luminance(home), luminance(near), faded)
+    return (x, y) if response > LEAST_RESPONSE else None
 
 
 def _strips(window: Window) -> list[Window]:

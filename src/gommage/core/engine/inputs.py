@@ -31,8 +31,8 @@ from gommage.core.document import (
 )
 from gommage.core.document.records import Record
 from gommage.core.fill import RECIPES, plate_on_frame
-from gommage.core.fill.blocking import blocked_on, not_around
-from gommage.core.geometry import Mapping, Window
+from gommage.core.fill.blocking import blocked_on, middle_frame, not_around
+from gommage.core.geometry import IDENTITY, Mapping, Window
 from gommage.core.match import Grade, grade_on
 from gommage.core.paint import StrokeAt, strokes_at
 
@@ -50,6 +50,8 @@ __all__ = [
 PAINTED = Painted.__name__
 RING_PX = 26
 """Around the cover, so far the picture is looked at to fit the fill in."""
+LEAST_GRAIN_PX = 96
+"""So far around a cover grain is measured where nothing is followed."""
 GRAIN_NEIGHBOURS = (-3, -2, -1, 1, 2, 3)
 LIGHT_NEIGHBOURS, SMALL_PX = (-2, -1, 1, 2), 100
 """Around a cover whose box measures no more than so many pixels round, there may be too few to tell light by."""
@@ -59,6 +61,7 @@ class GrainInputs(Record, frozen=True):
     """What the measuring of grain depends on: a region of the home frame, and where it lies on its neighbours.
 
     `blocked` is what is in front of it: mattes on the home frame, then on each of the neighbours; none if nothing is.
+    `is_placed` tells whether it is known where it lies on the neighbours; otherwise it is looked for.
     """
 
     footage: Footage
@@ -66,6 +69,7 @@ class GrainInputs(Record, frozen=True):
     outline: Array
     neighbours: tuple[tuple[int, Mapping], ...]
     blocked: tuple[tuple[MatteAt, ...], ...] = ()
+    is_placed: bool = True
 
 
 class FixInputs(Record, frozen=True):
@@ -191,12 +195,29 @@ def _reached(inputs: FixInputs) -> Window:
 def _grain_inputs(shot: Shot, fix: Fix) -> GrainInputs | None:
     surface = _grain_surface(shot, fix)
     if surface is None:
-        return None
+        return None if isinstance(fix.fill, Donors) else _grain_around(shot, fix)
     found = grain_of_surface(shot, surface)
-    if not isinstance(fix.fill, Donors):
-        return found
-    frames = (found.home_frame, *(frame for frame, _ in found.neighbours))  # the thing passes before it
-    return _the_one(replace(found, blocked=tuple(blocked_on(shot, frame) for frame in frames)))
+    return _unblocked(shot, found) if isinstance(fix.fill, Donors) else found  # the thing passes before it
+
+
+def _unblocked(shot: Shot, grain: GrainInputs) -> GrainInputs:
+    """Return the same without what is covered on its frames."""
+    frames = (grain.home_frame, *(frame for frame, _ in grain.neighbours))
+    return _the_one(replace(grain, blocked=tuple(blocked_on(shot, frame) for frame in frames)))
+
+
+@lru_cache(maxsize=256)
+def _grain_around(shot: Shot, fix: Fix) -> GrainInputs | None:
+    """Return what the measuring of grain around a cover depends on that rides on nothing."""
+    footage, frame = shot.footage, middle_frame(shot, fix)
+    window = reach_of(matte_on(shot, fix.cover, frame), footage.bounds).grown(LEAST_GRAIN_PX) & footage.bounds
+    if window.is_empty:
+        return None
+    near = (frame + by for by in GRAIN_NEIGHBOURS)
+    neighbours = tuple((one, IDENTITY) for one in near if one in footage.frames and one not in footage.missing)
+    found = GrainInputs(footage=footage, home_frame=frame, outline=Array(window.corners), neighbours=neighbours,
+                        is_placed=False)  # fmt: skip
+    return _unblocked(shot, found)
 
 
 def _grain_surface(shot: Shot, fix: Fix) -> Surface | None:

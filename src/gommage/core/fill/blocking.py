@@ -7,7 +7,7 @@ from functools import lru_cache
 from gommage.core.cover import MatteAt, matte_on
 from gommage.core.document import Fix, PlaneFollow, Shot, is_within
 
-__all__ = ["blocked_on", "not_around"]
+__all__ = ["blocked_on", "middle_frame", "not_around"]
 
 
 @lru_cache(maxsize=4096)
@@ -29,3 +29,11 @@ def not_around(shot: Shot, fix: Fix, frame: int) -> tuple[MatteAt, ...]:
     if surface is not None and isinstance(surface.how, PlaneFollow) and surface.how.keep_outs.parts:
         found.append(matte_on(shot, surface.how.keep_outs, frame))
     return tuple(found)
+
+
+@lru_cache(maxsize=1024)
+def middle_frame(shot: Shot, fix: Fix) -> int:
+    """Return the frame in the middle of those on which a fix exists: what is found once for a shot is found there."""
+    footage = shot.footage
+    frames = [one for one in footage.frames if one not in footage.missing and is_within(fix.frames, one)]
+    return frames[len(frames) // 2] if frames else footage.frames.first

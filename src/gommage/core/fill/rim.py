@@ -15,9 +15,9 @@ import numpy as np
 from numpy.typing import NDArray
 
 from gommage.core.cover import MatteAt, matte_on, pieces_of
-from gommage.core.document import Fix, Footage, Rim, Shot, is_within
+from gommage.core.document import Fix, Footage, Rim, Shot
 from gommage.core.document.records import Record
-from gommage.core.fill.blocking import not_around
+from gommage.core.fill.blocking import middle_frame, not_around
 from gommage.core.fill.choosing import COVERED
 from gommage.core.fill.holes import RIM_PX, hidden_by
 from gommage.core.fill.scene import Filled, Layer, Scene
@@ -84,19 +84,12 @@ class RimAt(Record, frozen=True):
 
 def rim_at(fill: Rim, shot: Shot, fix: Fix, frame: int) -> RimAt | None:
     """Return what a fill from the rim depends on on a frame."""
-    told_on = frame if fill.evenness is not None else _told_on(shot, fix)
+    told_on = frame if fill.evenness is not None else middle_frame(shot, fix)
     return RimAt(
         footage=shot.footage, frame=frame, cover=matte_on(shot, fix.cover, frame), others=not_around(shot, fix, frame),
         evenness=fill.evenness, told_on=told_on, told_by=matte_on(shot, fix.cover, told_on),
         told_apart=not_around(shot, fix, told_on),
     )  # fmt: skip
-
-
-def _told_on(shot: Shot, fix: Fix) -> int:
-    """Return the frame in the middle of those on which a fix exists."""
-    footage = shot.footage
-    frames = [one for one in footage.frames if one not in footage.missing and is_within(fix.frames, one)]
-    return frames[len(frames) // 2] if frames else footage.frames.first
 
 
 # -- pixels -------------------------------------------------------------------------------------------------

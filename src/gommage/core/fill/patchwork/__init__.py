@@ -1,0 +1,6 @@
+"""A hole in a still closed with matching pieces of the same picture."""
+
+from gommage.core.fill.patchwork.closing import Closed, closed
+from gommage.core.fill.patchwork.laying import laid
+
+__all__ = ["Closed", "closed", "laid"]
