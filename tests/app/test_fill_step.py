@@ -11,6 +11,7 @@ from gommage.app.actions import ACTIONS
 from gommage.app.dialogs.home_frame import HomeFrameDialog
 from gommage.app.plate_commands import PlateCommands
 from gommage.app.steps.fill.commands import FillCommands
+from gommage.app.steps.fill.texture import TextureCommands
 from gommage.core.document import Donors, DonorSide, FromPicture, Matte, Merged, Painted, Plates, Project, Rim, Softness
 from gommage.core.engine import Look, State, Step
 from gommage.core.picture.writing import write_still
@@ -54,8 +55,20 @@ def fix_of(window):
 
 def test_every_public_command_is_in_the_table(window):
     known = {one.id for one in ACTIONS}
-    own = {"change_donors", "change_rim", "merged_scale"}  # what fields of the page do
-    for kind in (FillCommands, PlateCommands):
+    own = {
+        "change_donors",
+        "change_rim",
+        "merged_scale",
+        "first_proposal",
+        "texture_of_this_frame",
+        "square_on_texture",
+        "take_from_anywhere",
+        "close_rest",
+        "draw_take_from",
+        "draw_not_from",
+        "edit_guides",
+    }  # what fields of the page do
+    for kind in (FillCommands, PlateCommands, TextureCommands):
         assert {name for name in vars(kind) if not name.startswith("_")} - own <= known
 
 

@@ -24,6 +24,9 @@ FILLS = (
     Action(
         "fill_from_rim", "Fill from the rim", (), "Fill", "Surroundings grown inwards, for marks on smooth walls", "fix"
     ),
+    Action("fill_from_texture", "Fill with texture", ("Shift+L",), "Fill", "Matching pieces of this frame", "fix"),
+    Action("another_proposal", "Another proposal", ("M",), "Fill", "Of a fill with texture", "fix"),
+    Action("draw_guide", "Guide line", (), "Fill", "An edge that must go through texture", "fix"),
     Action("fill_by_strokes", "Strokes alone", (), "Fill", "Nothing but what is painted", "fix"),
     Action("donor_map", "Donor map", ("P",), "Fill", "From which frame each pixel comes", "fix", True),
     Action("merged_plate", "Merged clean plate", ("Alt+M",), "Fill", "Of all frames, or the marked ones", "track"),
@@ -44,6 +47,7 @@ FILLS = (
         "shot",
     ),
     Action("plate_for_rest", "Clean plate for the rest", (), "Fill", "For what no frame shows alone", "fix"),
+    Action("texture_for_rest", "Texture for the rest", (), "Fill", "For what no frame shows alone", "fix"),
     Action("least_seen", "Frame of which least is seen", (), "Fill", "On other frames", "fix"),
 )
 """What a fix is filled from."""

@@ -22,9 +22,10 @@ from gommage.core.document import (
     Source,
     Stroke,
     Surface,
+    Texture,
     Tool,
 )
-from gommage.core.document.edits import Reach, Slot
+from gommage.core.document.edits import OF_FILL, Reach, Slot
 from gommage.core.document.records.base import HasId
 from gommage.core.engine import Look, Step
 from gommage.core.picture.colour import DEFAULT_DISPLAY, Display
@@ -59,6 +60,8 @@ Draws = str
 BRUSHES = tuple(tool.value for tool in Tool)
 
 _Item = TypeVar("_Item", bound=HasId)
+DRAWN_IN_STEP = {Slot.LIGHT_AREA: Step.MATCH} | dict.fromkeys(OF_FILL, Step.FILL)
+"""In which step alone what goes to some mattes is drawn and edited."""
 
 
 def _found(items: tuple[_Item, ...], wanted: str) -> _Item | None:
@@ -101,8 +104,8 @@ class Desk:
     keys : tuple of int
         Frames of its chosen keys.
     slot : Slot
-        Which matte of the fix new shapes go to: its cover, its hold-outs, or its area for light. `combine` is what they
-        do there.
+        Which matte of the fix new shapes go to: its cover, its hold-outs, its area for light, or lines and areas of its
+        fill. `combine` is what they do there.
     draws_by : str
         points, freehand, ellipse or box; round or with corners, open or closed; on the picture instead of a surface.
     reach : Reach
@@ -240,11 +243,17 @@ class Desk:
     display: Display = DEFAULT_DISPLAY
 
     @property
+    def edits_strokes(self) -> bool:
+        """Whether what is edited are strokes: in Fill, unless a guide or an area of the fill is in hand."""
+        return self.tool == "edit" and self.step is Step.FILL and self.slot not in OF_FILL
+
+    @property
     def settled(self) -> Desk:
-        """The desk without what its step does not do: areas for light are drawn in Match alone."""
-        if self.slot is not Slot.LIGHT_AREA or self.step is Step.MATCH:
+        """The desk without what its step does not do: areas for light are drawn in Match alone, guides in Fill."""
+        if DRAWN_IN_STEP.get(self.slot, self.step) is self.step:
             return self
-        return replace(self, slot=Slot.COVER, tool="edit" if self.tool == "draw" else self.tool)
+        tool = "edit" if self.tool == "draw" else self.tool
+        return replace(self, slot=Slot.COVER, tool=tool, draws_open=False, combine=Combine.ADD)
 
     def shot(self, project: Project) -> Shot | None:
         """Return the shot on the desk."""
@@ -281,7 +290,9 @@ class Desk:
         if fix is None:
             return ()
         light = fix.light_area.parts if self.step is Step.MATCH else ()
-        return shot.unfolded((*fix.cover.parts, *fix.hold_outs.parts, *light))
+        of_fill = fix.fill.mattes if self.step is Step.FILL and isinstance(fix.fill, Texture) else ()
+        own = (part for matte in of_fill for part in matte.parts)
+        return shot.unfolded((*fix.cover.parts, *fix.hold_outs.parts, *light, *own))
 
     def part(self, project: Project) -> MattePart | None:
         """Return the part in hand: the one that was chosen, else the first."""

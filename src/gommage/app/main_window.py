@@ -46,6 +46,7 @@ from gommage.app.session import Session
 from gommage.app.steps.cover.commands import ShapeCommands
 from gommage.app.steps.cover.files import MatteFileCommands
 from gommage.app.steps.fill.commands import FillCommands
+from gommage.app.steps.fill.texture import TextureCommands
 from gommage.app.steps.follow.commands import FollowCommands
 from gommage.app.steps.panel import StepPanel
 from gommage.app.strip.data import strip_data
@@ -90,6 +91,7 @@ class MainWindow(QMainWindow):
         self.mattes = MatteFileCommands(self.session, self.work, self)
         self.plates = PlateCommands(self.session, self)
         self.fills = FillCommands(self.session, self.work)
+        self.textures = TextureCommands(self.session, self.work)
         self.brushes = BrushCommands(self.session, self.stage)
         self.painting = PaintCommands(self.session, self.stage, self)
         self._build_layout()
@@ -116,6 +118,7 @@ class MainWindow(QMainWindow):
             self.shapes,
             self.mattes,
             self.fills,
+            self.textures,
             self.plates,
             self.painting,
             self.brushes,

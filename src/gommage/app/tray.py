@@ -43,6 +43,8 @@ DRAWN_IN = {
     Slot.COVER: "the thing",
     Slot.HOLD_OUTS: "what stays in front",
     Slot.LIGHT_AREA: "what shows the light, beside the thing",
+    Slot.GUIDES: "an edge that must go through, from well before the hole to well behind it",
+    Slot.TAKE_FROM: "where pieces may come from",
 }
 
 DRAW_HINTS = {
@@ -128,8 +130,7 @@ class Tray(QWidget):
     def show_hint(self, ground: Ground) -> None:
         """Say what the tool in hand does here."""
         self.hint.setText(hint_of(ground))
-        is_strokes = ground.desk.tool == "edit" and ground.desk.step is Step.FILL
-        self.hint.setToolTip(MORE_HINTS.get("strokes" if is_strokes else ground.desk.tool, ""))
+        self.hint.setToolTip(MORE_HINTS.get("strokes" if ground.desk.edits_strokes else ground.desk.tool, ""))
 
 
 def _tools_of(desk: Desk) -> tuple[object, ...]:
@@ -149,13 +150,15 @@ def hint_of(ground: Ground) -> str:
         if follows and places_spots(ground):
             return "Click on features that stand out"
         what = DRAWN[desk.draws] if follows else DRAWN_IN[desk.slot]
+        if desk.draws_open and desk.draws_by == "points":
+            return f"Click along {what}; click the last point once more to end it"
         return DRAW_HINTS[desk.draws_by].format(what)
     if desk.tool == "pin":
         own = f"{len(desk.pin_points)} own points" if desk.pin_points else "the corners"
         return f"Drag {own} where they belong here; Alt-click for own points"
     if desk.redraws:
         return "Draw the stroke's path anew; Escape lets it be"
-    if desk.tool == "edit" and desk.step is Step.FILL:
+    if desk.edits_strokes:
         return "Touch or box strokes to choose, drag to move"
     if desk.tool == "edit":
         if desk.has_box:

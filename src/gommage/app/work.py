@@ -122,7 +122,8 @@ class Work(QObject):
         return True
 
     def end(self) -> None:
-        """Note that nothing runs any more."""
+        """Note that nothing runs any more, and show no more of what it was about to do."""
+        self._session.preview("closing", None)
         self._set(None)
 
     def _failed(self, words: str) -> None:

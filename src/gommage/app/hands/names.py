@@ -1,4 +1,4 @@
-"""Names for what is new."""
+"""Names for what is new, and words for what is drawn."""
 
 from __future__ import annotations
 
@@ -6,7 +6,18 @@ import itertools
 from collections.abc import Iterable
 from typing import Protocol
 
-__all__ = ["free_name"]
+from gommage.core.document.edits import Slot
+
+__all__ = ["WORDS", "free_name"]
+
+WORDS = {
+    Slot.COVER: "cover",
+    Slot.HOLD_OUTS: "hold-out",
+    Slot.LIGHT_AREA: "area for light",
+    Slot.GUIDES: "guide line",
+    Slot.TAKE_FROM: "area to take from",
+}
+"""What a shape is in a fix's mattes."""
 
 
 class Named(Protocol):

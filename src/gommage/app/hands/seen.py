@@ -12,6 +12,7 @@ from numpy.typing import NDArray
 from gommage.app.desk import Desk
 from gommage.app.hands.gestures import GRAB_PX, Edit, PointerEvent, Step
 from gommage.app.hands.ground import Ground
+from gommage.app.hands.names import WORDS
 from gommage.core.document import Drawn, MattePart, PlaneFollow, Shape, VertexKind, edits
 from gommage.core.document.edits import Reach, Slot, slot_of
 from gommage.core.document.outlines import normals, on_line, sampled, softness_along
@@ -197,4 +198,4 @@ def _said(ground: Ground, part: MattePart) -> str:
         how = surface.how if surface is not None else None
         return "area" if isinstance(how, PlaneFollow) and part in how.areas.parts else "keep-out"
     slot = slot_of(ground.shot, part.id)[1] if ground.shot is not None else Slot.COVER
-    return {Slot.HOLD_OUTS: "hold-out", Slot.LIGHT_AREA: "area for light"}.get(slot, "cover")
+    return WORDS[slot]

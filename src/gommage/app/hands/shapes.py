@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 
 from gommage.app.hands.gestures import GRAB_PX, Gesture, PointerEvent, Step, Trace
 from gommage.app.hands.ground import Ground
-from gommage.app.hands.names import free_name
+from gommage.app.hands.names import WORDS, free_name
 from gommage.core.cover.freehand import FIT_TOLERANCE_PX, fitted_line
 from gommage.core.document import (
     Array,
@@ -48,9 +48,9 @@ FINE_PX, FINEST_PX = 0.6, 0.2
 CIRCLE = 4 / 3 * (np.sqrt(2) - 1)
 SLOTS = {"area": Slot.AREAS, "keep-out": Slot.KEEP_OUTS, "extent": Slot.EXTENT}
 """Which matte of the surface in hand a shape goes to, by what the desk draws."""
-WORDS = {Slot.COVER: "cover", Slot.HOLD_OUTS: "hold-out", Slot.LIGHT_AREA: "area for light"}
-"""What a shape is in a fix's mattes."""
-TRACES = {Slot.HOLD_OUTS: "hold-out", Slot.LIGHT_AREA: "light"}
+TRACES = {Slot.HOLD_OUTS: "hold-out", Slot.LIGHT_AREA: "light", Slot.GUIDES: "guide", Slot.TAKE_FROM: "light"}
+ONE_OFF = {"slot": Slot.COVER, "draws_open": False, "combine": "add"}
+"""What is drawn after an area for light, a guide, an area to take from: covers, as before."""
 Vertices = NDArray[Any]
 Line = tuple[Vertices, tuple[VertexKind, ...], bool]
 """Vertices (N, 8), their kinds, and whether the line is closed."""
@@ -230,18 +230,21 @@ def _in_matte(ground: Ground, line: Line, surface_id: str) -> Step:
     shot, fix, desk = ground.shot, ground.fix, ground.desk
     assert shot is not None
     slot = desk.slot if fix is not None else Slot.COVER
-    matte: Matte = Matte() if fix is None else getattr(fix, slot)
+    try:
+        matte = Matte() if fix is None else edits.matte_in(shot, fix.id, slot)
+    except KeyError:
+        return Step(error=f"{ground.fix.name if ground.fix else 'It'} has no {WORDS[slot]} as it is filled now.")
     taken = {shape.name or f"Shape {number}" for number, shape in enumerate(matte.shapes, 1)}
     name = next(f"Shape {number}" for number in range(1, len(taken) + 2) if f"Shape {number}" not in taken)
     shape = _shape(line, desk.frame, name)
-    combine = Combine(desk.combine) if matte.parts else Combine.ADD
+    combine = Combine(desk.combine) if matte.parts or slot is Slot.TAKE_FROM else Combine.ADD
     part = MattePart(id=shape.id, source=Drawn(shape=shape, surface_id=surface_id), combine=combine)
     desk_after = {"tool": "edit", "part_id": part.id, "part_ids": (), "vertices": ()}
     if fix is not None:
         is_more = slot is Slot.COVER and matte.parts
         label = "Draw one more shape" if is_more else f"Draw {WORDS[slot]}"
         edit = partial(edits.add_part, shot_id=shot.id, holder_id=fix.id, slot=slot, part=part)
-        return Step(label, edit, desk_after | {"slot": Slot.COVER} if slot is Slot.LIGHT_AREA else desk_after)
+        return Step(label, edit, desk_after if slot in (Slot.COVER, Slot.HOLD_OUTS) else desk_after | ONE_OFF)
     plain = Fix(id=new_id(), name=free_name("Fix", shot.fixes), surface_id=surface_id)
     cover = Matte(parts=(part,), softness=plain.cover.softness)
     fresh = Fix(id=plain.id, name=plain.name, surface_id=surface_id, cover=cover)

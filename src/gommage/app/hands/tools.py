@@ -38,7 +38,7 @@ def gesture_of(press: PointerEvent, ground: Ground) -> Gesture | None:
         return mould(press, ground)
     if desk.tool == "pin":
         return place_pin(press, ground)
-    if desk.tool == "edit" and desk.step is Step.FILL:
+    if desk.edits_strokes:
         return choose_strokes(press, ground)
     if desk.tool == "edit":
         is_points = ground.surface is not None and isinstance(ground.surface.how, PointsFollow)

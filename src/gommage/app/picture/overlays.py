@@ -22,12 +22,13 @@ from gommage.core.document import (
     PlaneFollow,
     PointsFollow,
     Surface,
+    Texture,
     VertexKind,
     is_within,
     outline,
     placement,
 )
-from gommage.core.document.edits import Reach
+from gommage.core.document.edits import OF_FILL, Reach
 from gommage.core.engine import Look, Step
 from gommage.core.geometry import IDENTITY, Mapping, Points
 
@@ -48,8 +49,8 @@ class Outline:
     Attributes
     ----------
     kind : str
-        "area", "keep-out", "extent", "cover", "hold-out", "light", "drawing", "marquee", "box", "soft" (how far an edge
-        fades) or "key" (the same shape on another of its keys).
+        "area", "keep-out", "extent", "cover", "hold-out", "light", "guide", "drawing", "marquee", "box", "soft" (how
+        far an edge fades) or "key" (the same shape on another of its keys).
     is_here : bool
         Whether it is on this frame; drawn faintly where it is not.
     colour : str
@@ -224,11 +225,12 @@ def _handles(ground: Ground) -> Handles | None:
 
 
 def _of_fill(ground: Ground) -> Overlay:
-    """Return the lines round the chosen strokes and round where these take their pixels, and round all if asked for."""
-    desk, lines = ground.desk, []
-    if not (desk.stroke_ids or desk.outlines_strokes):
-        return Overlay()
-    for seen in ground.strokes:
+    """Return the lines of the fill itself, those round the chosen strokes and round where these take their pixels, and
+    round all if asked for.
+    """
+    desk, lines = ground.desk, _lines_of_fill(ground)
+    handles = _handles(ground) if desk.slot in OF_FILL else None
+    for seen in ground.strokes if desk.stroke_ids or desk.outlines_strokes else ():
         is_chosen = seen.stroke.id in desk.stroke_ids
         if not (is_chosen or desk.outlines_strokes):
             continue
@@ -237,7 +239,15 @@ def _of_fill(ground: Ground) -> Overlay:
         source = source_of_seen(seen) if is_chosen else None
         if source is not None:
             lines.append(Outline(outline_of(source), "stroke-source"))
-    return Overlay(tuple(lines))
+    return Overlay(tuple(lines), handles)
+
+
+def _lines_of_fill(ground: Ground) -> list[Outline]:
+    """Return guides and areas that a fill is told by."""
+    fill = ground.fix.fill if ground.fix is not None else None
+    if not isinstance(fill, Texture) or ground.look is Look.CLEAN_PLATE:
+        return []
+    return _matte_outlines(ground, fill.guides, "guide") + _matte_outlines(ground, fill.take_from, "light")
 
 
 # -- Cover and later ----------------------------------------------------------------------------------------

@@ -60,8 +60,8 @@ def pieces_of(matte: MatteAt, bounds: Window, apart_px: int) -> tuple[Window, ..
     boxes = np.array([(one.left, one.top, one.right, one.bottom) for one in reaches if not one.is_empty]).reshape(-1, 4)
     while len(boxes):
         lows, highs = boxes[:, :2] - apart_px, boxes[:, 2:]
-        meet = ((lows[:, None] < highs) & (lows < highs[:, None])).all(axis=2)
-        count, labels = connected_components(meet, directed=False)
+        meet = np.all((lows[:, None] < highs) & (lows < highs[:, None]), axis=2)
+        count, labels = connected_components(np.asarray(meet), directed=False)
         if count == len(boxes):
             break
         joined = np.empty((count, 4), boxes.dtype)

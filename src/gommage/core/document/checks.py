@@ -28,7 +28,7 @@ from gommage.core.document.records import (
     Stroke,
     Surface,
 )
-from gommage.core.document.records.fills import Donors, Rim
+from gommage.core.document.records.fills import Donors, Rim, Texture
 from gommage.core.document.soundness import unsound
 
 __all__ = ["dangling", "fault_of", "unsupported"]
@@ -175,10 +175,12 @@ def _later_kinds(shot: Shot, before: Shot) -> Iterator[str]:
             yield "a clean plate of a frame, of another scale than the picture,"
         elif plate.window is not None and not isinstance(plate.base, FromPicture | Merged):
             yield "a clean plate of a frame, of another size than the picture,"
+        if plate.rest is not None and any(matte.parts for matte in plate.rest.mattes):
+            yield "a guide line on a clean plate"
     for fix in _fresh(shot.fixes, before.fixes):
         yield from _in_fix(fix)
 
 
 def _in_fix(fix: Fix) -> Iterator[str]:
-    if not isinstance(fix.fill, Plates | Painted | Donors | Rim):
+    if not isinstance(fix.fill, Plates | Painted | Donors | Rim | Texture):
         yield "this kind of fill"

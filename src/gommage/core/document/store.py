@@ -18,12 +18,14 @@ from gommage.core.document.checks import dangling, unsupported
 from gommage.core.document.records import (
     SCHEMA_VERSION,
     CleanPlate,
+    Fill,
     FromFile,
     FromPicture,
     Matte,
     MattePart,
     Project,
     Shot,
+    Texture,
 )
 from gommage.core.document.soundness import MOST_SHOTS, at, unplaceable, unsound
 from gommage.core.document.upgrades import UPGRADES
@@ -275,10 +277,16 @@ def _with_paths(project: Project, change: Callable[[str], str]) -> Project:
                     cover=of_matte(fix.cover),
                     hold_outs=of_matte(fix.hold_outs),
                     light_area=of_matte(fix.light_area),
+                    fill=of_fill(fix.fill),
                 )
                 for fix in shot.fixes
             ),
         )
+
+    def of_fill(fill: Fill) -> Fill:
+        if isinstance(fill, Texture):
+            return replace(fill, guides=of_matte(fill.guides), take_from=of_matte(fill.take_from))
+        return fill
 
     def of_plate(plate: CleanPlate) -> CleanPlate:
         base = plate.base

@@ -10,7 +10,8 @@ import numpy as np
 from gommage.core.document import Donors, Fix, Shot
 from gommage.core.engine.cache import Cache
 from gommage.core.engine.inputs import inputs_at
-from gommage.core.engine.pictures import NOTHING_IN_HAND, Pictures, ShotScene, never_freed
+from gommage.core.engine.pictures import NOTHING_IN_HAND, Pictures, never_freed
+from gommage.core.engine.scenes import ShotScene
 from gommage.core.fill import DonorsAt, Seen, seen_elsewhere
 from gommage.core.geometry import Window
 from gommage.core.picture import Picture, scale_of

@@ -85,6 +85,16 @@ class Engine:
         _, known = self.pictures.merged(canvas_key(shot, plate), check, told)
         return float(known.mean())
 
+    def close(
+        self, shot: Shot, fix: Fix, frame: int, check: Check = _never,
+        told: Callable[[float], object] = lambda share: None,
+    ) -> None:  # fmt: skip
+        """Close what a fix covers with pieces of its still, so that it is there at once from then on."""
+        inputs = inputs_at(shot, fix, frame)
+        for key in () if inputs is None else inputs.fill.canvases:
+            if key.closing is not None:
+                self.pictures.closed(key, check, told)
+
     def grain(self, shot: Shot, surface: Surface, check: Check = _never) -> Grain | None:
         """Return the shot's grain, measured on a surface near its home frame; None if it cannot be measured."""
         return self.patches.matching.grain(grain_of_surface(shot, surface), check)
@@ -167,10 +177,10 @@ class Engine:
 
     def reading(self, footage: Footage, frame: int) -> tuple[str, float] | None:
         """Return in words what a frame waits for, its file or frames that are merged, and how much is done, 0 to 1."""
-        plates, merged = self.pictures.plates_if_there(footage), self.pictures.share_merged
+        plates, making = self.pictures.plates_if_there(footage), self.pictures.making
         share = plates.share_read(frame) if plates is not None else None
-        if share is None and merged is not None:
-            return "Merging a clean plate", merged
+        if share is None and making is not None:
+            return making
         return (
             None if plates is None or share is None else (f"Reading {os.path.basename(plates.file_of(frame))}", share)
         )

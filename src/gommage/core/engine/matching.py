@@ -14,7 +14,8 @@ from gommage.core.cover import reach_of
 from gommage.core.engine.cache import Cache
 from gommage.core.engine.grain import measured_grain
 from gommage.core.engine.inputs import RING_PX, FixInputs, GrainInputs, LightInputs
-from gommage.core.engine.pictures import NOTHING_IN_HAND, Freed, Pictures, ShotScene, ahead, never_freed
+from gommage.core.engine.pictures import NOTHING_IN_HAND, Freed, Pictures, ahead, never_freed
+from gommage.core.engine.scenes import ShotScene
 from gommage.core.fill import RECIPES
 from gommage.core.geometry import Window
 from gommage.core.match import Beside, Blur, Grain, Light, apply_light, blur_lacking, match_light, steadied

@@ -22,8 +22,8 @@ from gommage.core.engine.pictures import (
     NOTHING_IN_HAND,
     InHand,
     Pictures,
-    ShotScene,
 )
+from gommage.core.engine.scenes import ShotScene
 from gommage.core.fill import Filled
 from gommage.core.geometry import Window
 from gommage.core.match import (
@@ -209,7 +209,7 @@ class Patches:
     def _windows(inputs: FixInputs, level: int) -> list[Window]:
         """Return where a fill is made on its own: around all of a cover, or of what is scattered around each piece."""
         footage, scale = inputs.footage, scale_of(level)
-        whole = (inputs.cover_window,)
+        whole: tuple[Window, ...] = (inputs.cover_window,)
         if not BY_NAME[inputs.fill_kind].is_whole:
             pieces = pieces_of(inputs.cover, footage.bounds, RING_PX)
             if sum(one.area for one in pieces) < SCATTERED * whole[0].area:

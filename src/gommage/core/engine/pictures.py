@@ -10,6 +10,7 @@ from pathlib import Path
 from typing import Any
 
 import numpy as np
+from msgspec.structs import replace
 from numpy.typing import NDArray
 
 from gommage.core.cover import MatteAt, PictureAt, ScribbledAt, matte_pixels
@@ -17,9 +18,10 @@ from gommage.core.cover.files import matte_picture, open_matte
 from gommage.core.document import Footage, FromPicture, Merged
 from gommage.core.engine.cache import Cache
 from gommage.core.engine.inputs import FixInputs
+from gommage.core.engine.scenes import ShotScene
 from gommage.core.engine.scribbles import Scribbles
 from gommage.core.fill.merging import merge
-from gommage.core.fill.scene import Kept
+from gommage.core.fill.texture import close_still
 from gommage.core.geometry import Window
 from gommage.core.match import DENOISE_MARGIN_PX, Grain, without_grain
 from gommage.core.paint import (
@@ -51,7 +53,7 @@ from gommage.core.picture.resample import SPLINE_MARGIN_PX
 from gommage.core.picture.stills import read_still
 from gommage.errors import FootageError
 
-__all__ = ["NOTHING_IN_HAND", "Freed", "InHand", "Pictures", "ShotScene", "ahead", "never_freed"]
+__all__ = ["NOTHING_IN_HAND", "Freed", "InHand", "Pictures", "ahead", "never_freed"]
 
 Check = Callable[[], None]
 InHand = Mapping[CanvasKey | FixInputs, Canvas]
@@ -95,7 +97,7 @@ class Pictures:
 
     def __init__(self, cache: Cache, replays: Cache) -> None:
         self._cache, self._replays = cache, replays
-        self.share_merged: float | None = None  # how much is done of a clean plate that is being merged
+        self.making: tuple[str, float] | None = None  # what is made of many frames or pieces, and how much is done
         self.scribbles = Scribbles(cache, lambda footage, frame, check: self.plate(footage, frame, 0, check))
 
     # -- the plate ------------------------------------------------------------------------------------------
@@ -184,7 +186,7 @@ class Pictures:
         """Return a merged plate before any stroke, and where any frame shows it; see `gommage.core.fill.merging`."""
 
         def tell(share: float) -> None:
-            self.share_merged = share
+            self.making = "Merging a clean plate", share
             told(share)
 
         def make() -> tuple[Picture, NDArray[np.bool_]]:
@@ -192,7 +194,7 @@ class Pictures:
             try:
                 return merge(key.untouched, scene, check, tell)
             finally:
-                self.share_merged = None
+                self.making = None
 
         return self._cache.get_or_make(("merged", key.untouched), make, check)
 
@@ -212,6 +214,8 @@ class Pictures:
         self, key: CanvasKey, window: Window, canvas: Canvas | None = None, check: Check = _never
     ) -> Picture | None:
         """Return where a clean plate, paint with it, shows anything, over a window of it; None: everywhere."""
+        if key.closing is not None:
+            return None
         if isinstance(key.base, Merged):
             found: NDArray[np.bool_] | None = self.merged(key, check)[1]
         else:
@@ -245,9 +249,34 @@ class Pictures:
 
         return self._cache.get_or_make(("picture", base, key.window), load, check)
 
+    def closed(
+        self, key: CanvasKey, check: Check = _never, told: Callable[[float], object] = lambda share: None
+    ) -> Picture:
+        """Return a clean plate before any stroke whose hole is closed; see `gommage.core.fill.texture`."""
+        bare = replace(key.untouched, closing=None)
+
+        def tell(share: float) -> None:
+            self.making = "Closing with pieces of the picture", share
+            told(share)
+
+        def make() -> Picture:
+            still, known = self._base(bare, check), None
+            if key.closing.hole is None:
+                shown = self.known_of(bare, key.window, Canvas(still, at=key.window), check)
+                known = None if shown is None else shown > PAINTED
+            scene = ShotScene(self._cache, self, 0, never_freed, NOTHING_IN_HAND, check)
+            try:
+                return close_still(key, still, known, scene, check, tell)
+            finally:
+                self.making = None
+
+        return self._cache.get_or_make(("closed", key.untouched), make, check)
+
     def _base(self, key: CanvasKey, check: Check) -> Picture:
         """Return a clean plate before any stroke: the shot's frame, the picture it was given, or what was merged."""
         base = key.base
+        if key.closing is not None:
+            return self.closed(key, check)
         if isinstance(base, Merged):
             return self.merged(key, check)[0]
         if isinstance(base, FromPicture):
@@ -393,57 +422,3 @@ class Pictures:
 def _full(alpha: NDArray[Any]) -> float:
     """Return what stands for 1 in a file's alpha."""
     return 1.0 if alpha.dtype.kind == "f" else float(np.iinfo(alpha.dtype).max)
-
-
-class ShotScene:
-    """The shot at one level; see `gommage.core.fill.Scene`.
-
-    Parameters
-    ----------
-    cache : Cache
-    pictures : Pictures
-    level : int
-    freed : callable
-        Returns the grain that clean plates are freed of, or None; it is asked for when there is any.
-    in_hand : mapping
-    check : callable
-        Raises `Cancelled` to stop.
-    """
-
-    def __init__(
-        self, cache: Cache, pictures: Pictures, level: int, freed: Callable[[], Freed | None], in_hand: InHand,
-        check: Check,
-    ) -> None:  # fmt: skip
-        self._cache, self._pictures, self._level, self._freed = cache, pictures, level, freed
-        self._in_hand, self._check = in_hand, check
-
-    @property
-    def scale(self) -> float:
-        """Pixels a pixel of the frame."""
-        return scale_of(self._level)
-
-    def known(self, canvas: CanvasKey, window: Window, level: int) -> Picture | None:
-        """Return where what is painted on shows anything, over the window that `prepared` gives; None: everywhere."""
-        in_hand = self._in_hand.get(canvas)
-        return self._pictures.known(canvas, window, level, in_hand, self._check)
-
-    def plate(self, footage: Footage, frame: int, window: Window) -> Picture:
-        """Return a window of a frame of the plate."""
-        return self._pictures.plate(footage, frame, self._level, self._check)[window.slices]
-
-    def ahead(self, footage: Footage, frames: list[int]) -> None:
-        """Begin to read frames of the plate that will be asked for."""
-        self._pictures.ahead(footage, frames, self._level, self._check)
-
-    def matte(self, footage: Footage, matte: MatteAt, window: Window) -> Picture:
-        """Return a window of a matte."""
-        return self._pictures.matte(footage, matte, window, self.scale, self._check)
-
-    def kept(self, name: Hashable, make: Callable[[], Kept]) -> Kept:
-        """Return what is found under a name at this scale."""
-        return self._cache.get_or_make(("scene", name, self._level), make, self._check)
-
-    def prepared(self, canvas: CanvasKey, window: Window, level: int) -> Splines:
-        """Return what is painted on, ready to be resampled."""
-        in_hand = self._in_hand.get(canvas)
-        return self._pictures.splines(canvas, window, level, self._freed(), in_hand, self._check)

@@ -20,6 +20,7 @@ from gommage.core.document import (
     Plates,
     Rim,
     Shot,
+    Texture,
     mappings_of,
     placement,
 )
@@ -31,6 +32,11 @@ __all__ = ["Advice", "State", "Step", "steps_of"]
 SLIP_TO_LOOK_AT_PX = 0.5
 SEAM_TO_LOOK_AT_PERCENT = 3.0
 SEEN_ENOUGH = 0.999
+BY_THEMSELVES: dict[type, str] = {
+    Rim: "Grown in from around the cover, on each frame.",
+    Texture: "Closed with matching pieces of one frame, carried along.",
+}
+"""What is told of fills that need no more than a cover."""
 NOT_LOOKED: Mapping[int, float] = MappingProxyType({})
 
 
@@ -135,8 +141,8 @@ def _cover(shot: Shot, fix: Fix) -> Advice:
 
 
 def _fill(shot: Shot, fix: Fix) -> Advice:
-    if isinstance(fix.fill, Rim):
-        return Advice(State.FINE, "Grown in from around the cover, on each frame.")
+    if type(fix.fill) in BY_THEMSELVES:
+        return Advice(State.FINE, BY_THEMSELVES[type(fix.fill)])
     if not isinstance(fix.fill, Plates) or not fix.fill.plate_ids:
         return Advice(
             State.NOT_BEGUN,
@@ -174,7 +180,7 @@ def _from_donors(shot: Shot, fix: Fix, fill: Donors, seen: Mapping[int, float]) 
 
 def _is_bare(plate: CleanPlate) -> bool:
     """Return whether nothing was painted on a merged plate."""
-    return isinstance(plate.base, Merged) and not plate.painting.strokes
+    return isinstance(plate.base, Merged) and plate.rest is None and not plate.painting.strokes
 
 
 def _laid(shot: Shot, fix: Fix) -> Advice:

@@ -16,6 +16,7 @@ from gommage.core.fill.plates import (
 )
 from gommage.core.fill.recipes import RECIPES, Recipe
 from gommage.core.fill.scene import Filled, Layer, Scene
+from gommage.core.fill.texture import home_of_texture
 
 __all__ = [
     "RECIPES",
@@ -29,6 +30,7 @@ __all__ = [
     "Seen",
     "canvas_key",
     "fill_from_plates",
+    "home_of_texture",
     "left_over_motion",
     "merged_window",
     "plate_on_frame",

@@ -8,11 +8,12 @@ from functools import lru_cache
 import numpy as np
 from msgspec.structs import replace
 
-from gommage.core.document import CleanPlate, Fix, Plates, Shot, mappings_of, placement
+from gommage.core.document import CleanPlate, Fix, Plates, Shot, Texture, mappings_of, placement
 from gommage.core.document.records import Record
 from gommage.core.fill.blurring import passing_on
 from gommage.core.fill.merging import merged_from
 from gommage.core.fill.scene import Filled, Layer, Scene
+from gommage.core.fill.texture import closing_of_fix, closing_of_plate, home_of_texture
 from gommage.core.geometry import IDENTITY, Mapping, Window, around, growth, scaling, spanning, then
 from gommage.core.paint import CanvasKey, on_larger, strokes_at
 from gommage.core.picture import Filter, resample, scale_of
@@ -25,6 +26,7 @@ __all__ = [
     "plate_on_frame",
     "plate_weights",
     "plates_at",
+    "texture_at",
     "usable_plates",
 ]
 
@@ -88,7 +90,7 @@ def canvas_key(shot: Shot, plate: CleanPlate, within: frozenset[str] = frozenset
     return CanvasKey(
         footage=shot.footage, home_frame=plate.home_frame, base=plate.base,
         strokes=tuple(on_larger(stroke, plate.scale) for stroke in strokes), window=window.scaled(plate.scale),
-        merged=merged_from(shot, plate), scale=plate.scale,
+        merged=merged_from(shot, plate), scale=plate.scale, closing=closing_of_plate(shot, plate),
     )  # fmt: skip
 
 
@@ -130,13 +132,31 @@ def plates_at(fill: Plates, shot: Shot, fix: Fix, frame: int) -> PlatesAt | None
     for plate, weight in zip(plates, weights, strict=True):
         if not weight:
             continue
-        mapping = _to_frame(shot, plate, frame)
-        if mapping is None:
+        laid = _plate_at(shot, plate, canvas_key(shot, plate), frame, weight)
+        if laid is None:
             return None
-        passing = passing_on(shot, plate.surface_id, frame) if plate.surface_id else (0.0, 0.0)
-        key, laid = canvas_key(shot, plate), _from_canvas(plate, mapping)
-        found.append(PlateAt(canvas=key, frame_from_plate=laid, weight=weight, passing=passing))
+        found.append(laid)
     return PlatesAt(plates=tuple(found))
+
+
+def _plate_at(shot: Shot, plate: CleanPlate, key: CanvasKey, frame: int, weight: float = 1.0) -> PlateAt | None:
+    mapping = _to_frame(shot, plate, frame)
+    if mapping is None:
+        return None
+    passing = passing_on(shot, plate.surface_id, frame) if plate.surface_id else (0.0, 0.0)
+    return PlateAt(canvas=key, frame_from_plate=_from_canvas(plate, mapping), weight=weight, passing=passing)
+
+
+def texture_at(fill: Texture, shot: Shot, fix: Fix, frame: int) -> PlatesAt | None:
+    """Return a still whose cover is closed with pieces of it as it lies on a frame, or None where it does not."""
+    plate = CleanPlate(id="", name="", surface_id=fix.surface_id, home_frame=home_of_texture(fill, shot, fix))
+    closing = closing_of_fix(fill, shot, fix)
+    if closing is None:
+        return None
+    key = CanvasKey(footage=shot.footage, home_frame=plate.home_frame, base=plate.base, window=shot.footage.bounds,
+                    closing=closing)  # fmt: skip
+    laid = _plate_at(shot, plate, key, frame)
+    return None if laid is None else PlatesAt(plates=(laid,))
 
 
 def plate_weights(home_frames: tuple[int, ...], frame: int) -> tuple[float, ...]:

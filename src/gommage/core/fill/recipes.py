@@ -6,10 +6,10 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Any
 
-from gommage.core.document import Donors, Painted, Plates, Rim
+from gommage.core.document import Donors, Painted, Plates, Rim, Texture
 from gommage.core.fill.donors import donors_at, fill_from_donors
 from gommage.core.fill.painted import nothing, painted_at
-from gommage.core.fill.plates import fill_from_plates, plates_at
+from gommage.core.fill.plates import fill_from_plates, plates_at, texture_at
 from gommage.core.fill.rim import fill_from_rim, rim_at
 from gommage.core.fill.scene import Filled
 
@@ -44,6 +44,7 @@ RECIPES: dict[type, Recipe] = {
     Plates: Recipe(plates_at, fill_from_plates),
     Painted: Recipe(painted_at, nothing),
     Donors: Recipe(donors_at, fill_from_donors, is_lit_already=True, is_whole=True),
+    Texture: Recipe(texture_at, fill_from_plates),
     Rim: Recipe(rim_at, fill_from_rim, is_lit_already=True),
 }
 """By the fill's record; a kind that is not here cannot be used yet."""

@@ -206,7 +206,8 @@ def _knots(size: int, step: int) -> tuple[Values, NDArray[np.float32]]:
     """
     count = -(-size // step) + 3
     shares = cv2.resize(np.eye(count, dtype=np.float32), (count, count * step), interpolation=cv2.INTER_CUBIC)
-    return step * (np.arange(count) - 1) + step / 2, np.ascontiguousarray(shares[step : step + size])
+    knots = step * (np.arange(count, dtype=np.float64) - 1) + step / 2
+    return knots, np.asarray(np.ascontiguousarray(shares[step : step + size]), np.float32)
 
 
 @dataclass(frozen=True, slots=True)

@@ -34,6 +34,8 @@ class CanvasKey(Record, frozen=True):
         Where it lies, in its own pixels: those of its home frame, times its scale.
     merged : tuple
         For what is merged of many frames, these as they lie on the home frame: `gommage.core.fill.choosing.DonorAt`.
+    closing : record or None
+        How what is covered on it, or what its base does not show, is closed: `gommage.core.fill.texture.Closing`.
     """
 
     footage: Footage
@@ -43,6 +45,7 @@ class CanvasKey(Record, frozen=True):
     strokes: tuple[StrokeAt, ...] = ()
     merged: tuple[Any, ...] = ()
     scale: float = 1.0
+    closing: Any = None
 
     @property
     def untouched(self) -> CanvasKey:
@@ -52,7 +55,7 @@ class CanvasKey(Record, frozen=True):
     @property
     def as_shot(self) -> CanvasKey:
         """What shows the same as the shot around the thing: the home frame without paint, or a picture as it is."""
-        return self.untouched if isinstance(self.base, FromFrame) else self
+        return replace(self, strokes=(), closing=None) if isinstance(self.base, FromFrame) else self
 
 
 class Tile(Struct, frozen=True, eq=False, gc=False):

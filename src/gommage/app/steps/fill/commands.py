@@ -21,6 +21,7 @@ from gommage.core.document import (
     Project,
     Rim,
     Shot,
+    Texture,
     edits,
     new_id,
 )
@@ -124,6 +125,21 @@ class FillCommands:
 
     def plate_for_rest(self) -> None:
         """Merge a clean plate of the surface on which something is never seen, and fill that alone from it."""
+        self._plate_for_rest(None)
+
+    def texture_for_rest(self) -> None:
+        """Close what no frame shows with matching pieces of a merged plate."""
+        self._plate_for_rest(Texture())
+
+    def close_rest(self, proposal: int | None) -> None:
+        """Close what no frame shows of the plate in hand with matching pieces of it; None: leave it for paint."""
+        desk, plate = self._session.desk, self._session.desk.plate(self._session.project)
+        if plate is not None and isinstance(plate.base, Merged):
+            rest = None if proposal is None else Texture(proposal=proposal)
+            label = f"Leave the rest of {plate.name}" if rest is None else f"Close the rest of {plate.name}"
+            self._session.commit(label, edits.change_clean_plate, desk.shot_id, plate.id, rest=rest)
+
+    def _plate_for_rest(self, rest: Texture | None) -> None:
         found, seen = self._fix(), self._session.seen(self._session.desk.fix_id)
         if found is None or not isinstance(found[1].fill, Donors) or not seen:
             return
@@ -132,10 +148,10 @@ class FillCommands:
         self._session.submit(
             ("rest", fix.id), Priority.SCREEN,
             lambda check: self._session.engine.surface_of_rest(shot, fix, frame, check),
-            lambda surface_id: self._merge(surface_id, Donors) if surface_id else None,
+            lambda surface_id: self._merge(surface_id, Donors, rest) if surface_id else None,
         )  # fmt: skip
 
-    def _merge(self, surface_id: str, fill: type | None) -> None:
+    def _merge(self, surface_id: str, fill: type | None, rest: Texture | None = None) -> None:
         session, shot, found = self._session, self._session.shot, self._fix()
         if shot is None:
             return
@@ -147,7 +163,7 @@ class FillCommands:
         frames = (Frames(first=marked.first, last=marked.last),) if marked is not None else ()
         plate = CleanPlate(
             id=new_id(), name=free_name(f"{surface.name} merged", shot.clean_plates), surface_id=surface_id,
-            home_frame=surface.home_frame, base=Merged(frames=frames),
+            home_frame=surface.home_frame, base=Merged(frames=frames), rest=rest,
             window=None if window == shot.footage.bounds else (window.left, window.top, window.right, window.bottom),
         )  # fmt: skip
         fix_id = found[1].id if found is not None else ""
@@ -160,7 +176,7 @@ class FillCommands:
             if session.commit(f"Merge {surface.name}", edit):
                 session.set_desk(plate_id=plate.id, surface_id=surface_id, step=Step.FILL, look=Look.CLEAN_PLATE,
                                  paints_shot=False, **session.desk.with_brush("clone"))  # fmt: skip
-                lacks = "" if share > WHOLE else " What no frame shows is striped: paint it"
+                lacks = "" if share > WHOLE or rest is not None else " What no frame shows is striped: paint it"
                 session.note_shown.emit(f"Merged {surface.name}.{lacks}")
 
         add = partial(edits.add_clean_plate, shot_id=shot.id, plate=plate)

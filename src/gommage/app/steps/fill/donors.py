@@ -58,6 +58,9 @@ class DonorsPart(QWidget):
         self.plate = push_button(
             "Clean plate", partial(call, "plate_for_rest"), tip="Merge one of that surface, and paint that alone on it"
         )
+        self.texture = push_button(
+            "Texture", partial(call, "texture_for_rest"), tip="Merge a plate, and close that alone with pieces of it"
+        )
         self.strokes = push_button("Strokes", partial(call, "paint_on_shot"), tip="Paint it on the shot")
         times = QHBoxLayout()
         for widget in (self.side, QLabel("every"), self.step):
@@ -77,7 +80,7 @@ class DonorsPart(QWidget):
         box.addWidget(self.told)
         box.addLayout(spaced(self.map, self.least))
         box.addWidget(self.rest_title)
-        box.addLayout(spaced(self.plate, self.strokes))
+        box.addLayout(spaced(self.plate, self.texture, self.strokes))
 
     def _change(self, label: str, **fields: Any) -> None:
         self._commands.change_donors(label, **fields)
@@ -118,7 +121,8 @@ class DonorsPart(QWidget):
         self.told.setText(_told(seen, desk.frame))
         lacks = bool(seen) and min(seen.values()) < SEEN_ENOUGH
         self.least.setEnabled(lacks)
-        self.plate.setEnabled(lacks and not fill.rest_plate_ids)
+        for one in (self.plate, self.texture):
+            one.setEnabled(lacks and not fill.rest_plate_ids)
         self.strokes.setEnabled(lacks)
         names = ", ".join(shot.clean_plate(one).name for one in fill.rest_plate_ids)
         self.rest_title.setText(f"What no frame shows, from {names}" if names else "What no frame shows")

@@ -4,17 +4,19 @@ from __future__ import annotations
 
 from typing import Any
 
-from PySide6.QtWidgets import QHBoxLayout, QLabel, QWidget
+from PySide6.QtCore import QSignalBlocker
+from PySide6.QtWidgets import QCheckBox, QHBoxLayout, QLabel, QWidget
 
 from gommage.app.look.controls import NameLine, choice, pick, push_button, quiet, rule, spaced
 from gommage.app.session import Session
 from gommage.app.steps.fill.commands import FillCommands
 from gommage.app.steps.fill.donors import DonorsPart
 from gommage.app.steps.fill.rim import RimPart
+from gommage.app.steps.fill.texture import TextureCommands, TexturePart
 from gommage.app.steps.page import Advised, InHand, Page, next_step
 from gommage.app.steps.strokes import StrokesPart
 from gommage.app.work import Work
-from gommage.core.document import Donors, Fix, Merged, Painted, Plates, Project, Rim, edits
+from gommage.core.document import Donors, Fix, Merged, Painted, Plates, Project, Rim, Texture, edits
 from gommage.core.engine import Look, State, Step
 
 __all__ = ["FillPage"]
@@ -23,6 +25,7 @@ ON_WORDS = {"plate": "A clean plate", "shot": "The shot"}
 FROM_WORDS = {
     "fill_from_plates": "Clean plates",
     "fill_from_frames": "Other frames",
+    "fill_from_texture": "Texture",
     "fill_from_rim": "The rim",
     "fill_by_strokes": "Strokes alone",
 }
@@ -31,6 +34,7 @@ SCALES = {1.0: "As the shot", 2.0: "Twice the shot's", 4.0: "Four times the shot
 FILLS: dict[str, type] = {
     "fill_from_plates": Plates,
     "fill_from_frames": Donors,
+    "fill_from_texture": Texture,
     "fill_from_rim": Rim,
     "fill_by_strokes": Painted,
 }
@@ -41,6 +45,7 @@ class FillPage(Page):
 
     def __init__(self, session: Session, work: Work) -> None:
         self.commands = FillCommands(session, work)
+        self.textures = TextureCommands(session, work)
         super().__init__(session, work)
 
     def build(self) -> None:
@@ -52,6 +57,8 @@ class FillPage(Page):
         from_row.addWidget(self.filled_from, 1)
         self.donors = DonorsPart(self.session, self.commands, self.call)
         self.rim = RimPart(self.commands)
+        self.texture = TexturePart(self.textures, self.call)
+        self.kinds: dict[type, Any] = {Donors: self.donors, Texture: self.texture, Rim: self.rim}
         self.on = choice("Paint on", ON_WORDS, "On a still that is carried along, or on every frame itself")
         self.on.activated.connect(self._on_paints)
         on_row = QHBoxLayout()
@@ -76,15 +83,21 @@ class FillPage(Page):
         scale_row.setContentsMargins(0, 0, 0, 0)
         scale_row.addWidget(QLabel("Resolution"))
         scale_row.addWidget(self.scale, 1)
+        self.rest = QCheckBox("Close what no frame shows")
+        self.rest.setAccessibleName("Close what no frame shows")
+        self.rest.setToolTip("With matching pieces of the plate; what is painted comes on top")
+        self.rest.toggled.connect(lambda on: self.commands.close_rest(0 if on else None))
+        self.other_rest = push_button("Another proposal", self._on_other_rest, tip="Closed in another way")
         self.part = StrokesPart(self.session)
         self.box.addWidget(self.title)
         self.box.addLayout(from_row)
-        self.box.addWidget(self.donors)
-        self.box.addWidget(self.rim)
+        for kind in self.kinds.values():
+            self.box.addWidget(kind)
         self.box.addLayout(on_row)
         self.box.addWidget(self.make_title)
         self.box.addLayout(spaced(self.make, self.merge, self.load))
         self.box.addWidget(self.scale_row)
+        self.box.addLayout(spaced(self.rest, self.other_rest))
         self.box.addWidget(rule())
         self.box.addWidget(self.part)
 
@@ -110,25 +123,28 @@ class FillPage(Page):
         fill = fix.fill if fix is not None else None
         self.filled_from.setEnabled(fix is not None)
         pick(self.filled_from, next((name for name, kind in FILLS.items() if isinstance(fill, kind)), ""))
-        self.donors.setVisible(isinstance(fill, Donors))
-        if isinstance(fill, Donors) and fix is not None:
-            self.donors.show_fill(hand.shot, fix, fill, desk)
-        self.rim.setVisible(isinstance(fill, Rim))
-        if isinstance(fill, Rim):
-            self.rim.show_fill(fill)
+        for kind, part in self.kinds.items():
+            part.setVisible(isinstance(fill, kind))
+            if isinstance(fill, kind) and fix is not None:
+                part.show_fill(hand.shot, fix, fill, desk)
+        is_whole = isinstance(fill, tuple(self.kinds))
         pick(self.on, "shot" if on_shot else "plate")
-        if on_shot or isinstance(fill, Donors | Rim):
+        if on_shot or is_whole:
             self.title.setText(fix.name if fix is not None else "No fix in hand")
         else:
             self.title.setText(plate.name if plate is not None else "No clean plate yet")
         known = self.session.surface_summary(hand.surface.id) if hand.surface is not None else None
         can_make = known is not None and known.row(desk.frame) is not None
         for widget in (self.make_title, self.make, self.merge, self.load):
-            widget.setVisible(not on_shot and not isinstance(fill, Donors | Rim))
+            widget.setVisible(not on_shot and not is_whole)
             widget.setEnabled(can_make)
         self.merge.setEnabled(known is not None and known.is_known and not self.work.is_busy)
         is_merged = plate is not None and isinstance(plate.base, Merged)
         self.scale_row.setVisible(is_merged and not on_shot)
+        self.rest.setVisible(is_merged and not on_shot)
+        self.other_rest.setVisible(is_merged and not on_shot and plate is not None and plate.rest is not None)
+        with QSignalBlocker(self.rest):
+            self.rest.setChecked(plate is not None and plate.rest is not None)
         self.scale.setEnabled(not self.work.is_busy)
         if plate is not None and is_merged:
             pick(self.scale, plate.scale)
@@ -141,8 +157,8 @@ class FillPage(Page):
         fix, plate = hand.fix, hand.plate
         if fix is not None and isinstance(fix.fill, Donors) and not fix.touch_up.strokes:
             return self._advise_donors(fix)
-        if fix is not None and isinstance(fix.fill, Rim) and not fix.touch_up.strokes:
-            return self._advise_rim(fix)
+        if fix is not None and isinstance(fix.fill, Rim | Texture) and not fix.touch_up.strokes:
+            return self._advise_by_itself(fix)
         if self.session.desk.paints_shot:
             return self._advise_on_shot(fix)
         known = self.session.surface_summary(hand.surface.id) if hand.surface is not None else None
@@ -163,10 +179,11 @@ class FillPage(Page):
         advice = self.state_of(fix, Step.FILL)
         return next_step(Step.FILL, "Filled.") if advice.state is not State.LOOK else Advised(advice.words)
 
-    def _advise_rim(self, fix: Fix) -> Advised:
+    def _advise_by_itself(self, fix: Fix) -> Advised:
+        advice = self.state_of(fix, Step.FILL)
         if not fix.cover.parts:
-            return Advised("Cover the marks first, each with a shape of its own.", "Go to Cover", "step_cover")
-        return next_step(Step.FILL, "Grown in from around each mark, on every frame.")
+            return Advised("Cover it first; then this closes it.", "Go to Cover", "step_cover")
+        return next_step(Step.FILL, advice.words)
 
     def _advise_donors(self, fix: Fix) -> Advised:
         if not fix.cover.parts:
@@ -202,6 +219,11 @@ class FillPage(Page):
             plate_id = fix.fill.rest_plate_ids[0]
             self.session.set_desk(plate_id=plate_id, paints_shot=False, look=Look.CLEAN_PLATE,
                                   **desk.with_brush("clone"))  # fmt: skip
+
+    def _on_other_rest(self) -> None:
+        plate = self.session.desk.plate(self.session.project)
+        if plate is not None and plate.rest is not None:
+            self.commands.close_rest(plate.rest.proposal + 1)
 
     def _use(self) -> None:
         desk = self.session.desk

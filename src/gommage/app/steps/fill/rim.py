@@ -5,9 +5,10 @@ from __future__ import annotations
 from PySide6.QtCore import QSignalBlocker
 from PySide6.QtWidgets import QCheckBox, QVBoxLayout, QWidget
 
+from gommage.app.desk import Desk
 from gommage.app.look.controls import ValueRow, quiet
 from gommage.app.steps.fill.commands import FillCommands
-from gommage.core.document import Rim
+from gommage.core.document import Fix, Rim, Shot
 
 __all__ = ["RimPart"]
 
@@ -36,7 +37,7 @@ class RimPart(QWidget):
         box.addWidget(self.found)
         box.addWidget(self.evenness)
 
-    def show_fill(self, fill: Rim) -> None:
+    def show_fill(self, shot: Shot, fix: Fix, fill: Rim, desk: Desk) -> None:
         """Show a fill as it is."""
         with QSignalBlocker(self.found):
             self.found.setChecked(fill.evenness is None)

@@ -8,6 +8,7 @@ slot.
 
 from gommage.core.document.edits.fixes import add_fix, change_fix, change_match, move_fix, remove_fixes
 from gommage.core.document.edits.mattes import (
+    OF_FILL,
     Slot,
     add_part,
     change_matte,
@@ -62,6 +63,7 @@ from gommage.core.document.edits.surfaces import (
 )
 
 __all__ = [
+    "OF_FILL",
     "Reach",
     "copy_shape_keys",
     "insert_vertex",

@@ -22,6 +22,7 @@ from gommage.core.document.records import (
 from gommage.errors import EditError
 
 __all__ = [
+    "OF_FILL",
     "Slot",
     "add_part",
     "change_matte",
@@ -45,6 +46,8 @@ class Slot(StrEnum):
     AREAS = "areas"
     KEEP_OUTS = "keep_outs"
     EXTENT = "extent"
+    GUIDES = "guides"
+    TAKE_FROM = "take_from"
     SHARED = "matte"
 
 
@@ -55,26 +58,33 @@ SAID_AS = {
     Slot.AREAS: "areas",
     Slot.KEEP_OUTS: "keep-outs",
     Slot.EXTENT: "extent",
+    Slot.GUIDES: "guide lines",
+    Slot.TAKE_FROM: "areas to take from",
     Slot.SHARED: "matte",
 }
+OF_FOLLOW, OF_FILL = (Slot.AREAS, Slot.KEEP_OUTS), (Slot.GUIDES, Slot.TAKE_FROM)
+"""Mattes that belong to how a surface is followed, and to how a fix is filled."""
 SLOTS: dict[type, tuple[Slot, ...]] = {
-    Fix: (Slot.COVER, Slot.HOLD_OUTS, Slot.LIGHT_AREA),
+    Fix: (Slot.COVER, Slot.HOLD_OUTS, Slot.LIGHT_AREA, Slot.GUIDES, Slot.TAKE_FROM),
     Surface: (Slot.AREAS, Slot.KEEP_OUTS, Slot.EXTENT),
     SharedMatte: (Slot.SHARED,),
 }
 
 
 def _get(holder: Holder, slot: Slot) -> Matte | None:
-    if slot in (Slot.AREAS, Slot.KEEP_OUTS):
+    if slot in OF_FOLLOW:
         is_plane = isinstance(holder, Surface) and isinstance(holder.how, PlaneFollow)
         return getattr(holder.how, slot) if is_plane else None  # type: ignore[union-attr]
+    if slot in OF_FILL:
+        return getattr(holder.fill, slot, None) if isinstance(holder, Fix) else None
     found: Matte | None = getattr(holder, slot, None)
     return found
 
 
 def _with(holder: Any, slot: Slot, matte: Matte) -> Any:
-    if slot in (Slot.AREAS, Slot.KEEP_OUTS):
-        return changed(holder, how=changed(holder.how, **{slot: matte}))
+    for slots, field in ((OF_FOLLOW, "how"), (OF_FILL, "fill")):
+        if slot in slots:
+            return changed(holder, **{field: changed(getattr(holder, field), **{slot: matte})})
     return changed(holder, **{slot: matte})
 
 

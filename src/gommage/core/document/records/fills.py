@@ -7,7 +7,7 @@ from enum import StrEnum
 from gommage.core.document.arrays import Array
 from gommage.core.document.records.base import Record, as_arrays
 from gommage.core.document.records.painting import Blend, Source
-from gommage.core.document.records.shapes import Shape
+from gommage.core.document.records.shapes import Matte, Shape
 from gommage.core.document.records.times import Frames, Keyed
 
 __all__ = ["Borrow", "DonorSide", "Donors", "Fill", "Painted", "Placed", "Plates", "Rim", "Span", "Stretch", "Texture"]
@@ -90,10 +90,35 @@ class Rim(Record, frozen=True, tag="rim"):
 
 
 class Texture(Record, frozen=True, tag="texture"):
-    """A hole in a still closed with matching patches of the same picture; lines that must go through guide it."""
+    """What is covered in a still, closed with matching pieces of the same picture.
 
-    guides: tuple[Shape, ...] = ()
+    Attributes
+    ----------
+    home_frame : int or None
+        The frame that is the still; None: that of the surface, or the one in the middle.
+    guides : Matte
+        Lines that must go through, open.
+    take_from : Matte
+        Where pieces may be taken from; if it begins with a part that subtracts, everywhere else. Empty: everywhere.
+    proposal : int
+        0 is what fits best by itself, each other number something else.
+    is_square_on : bool
+        Whether it is done on the surface without perspective, so that pieces keep their size on it.
+    is_draft : bool
+        Whether pieces are found at a fraction of the size alone, for a first look.
+    """
+
+    home_frame: int | None = None
+    guides: Matte = Matte()
+    take_from: Matte = Matte()
     proposal: int = 0
+    is_square_on: bool = True
+    is_draft: bool = False
+
+    @property
+    def mattes(self) -> tuple[Matte, ...]:
+        """Its mattes."""
+        return self.guides, self.take_from
 
 
 class Placed(Record, frozen=True, tag="picture"):

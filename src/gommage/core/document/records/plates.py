@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from gommage.core.document.records.base import Record
+from gommage.core.document.records.fills import Texture
 from gommage.core.document.records.painting import Painting
 from gommage.core.document.records.shapes import Matte
 from gommage.core.document.records.times import Frames
@@ -57,6 +58,8 @@ class CleanPlate(Record, frozen=True):
         Plate pixels a home-frame pixel.
     base : PlateBase
         What it began with.
+    rest : Texture or None
+        How what its base does not show is closed; None: it is left for paint.
     painting : Painting
         What was painted on it.
     """
@@ -68,4 +71,5 @@ class CleanPlate(Record, frozen=True):
     window: tuple[int, int, int, int] | None = None
     scale: float = 1.0
     base: PlateBase = FromFrame()
+    rest: Texture | None = None
     painting: Painting = Painting()

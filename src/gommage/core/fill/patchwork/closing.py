@@ -12,6 +12,7 @@ from numpy.typing import NDArray
 
 from gommage.core.fill.patchwork.offsets import offsets_by_statistics
 from gommage.core.fill.patchwork.pyramids import HALF, Level, pyramid_of
+from gommage.core.geometry import Points
 from gommage.core.picture import Picture
 
 __all__ = ["Closed", "closed"]
@@ -21,7 +22,7 @@ Told = Callable[[float], object]
 Mask = NDArray[np.bool_]
 Offsets = NDArray[np.int32]
 THICKNESS_PX, MOST_CUT_PX = 16, 4500
-"""The coarsest level has holes no thicker than this; the first cut is made where a hole has no more pixels than this."""
+"""Holes are no thicker than this at the coarsest level; the first cut is made where they have no more pixels."""
 ROUNDS = (0, 2, 5, 10, 14)
 """How often patches are matched and put together, from the finest level to the coarser ones."""
 FIRST_PASSES, PASSES = 4, 2
@@ -62,7 +63,7 @@ class _State:
 
 
 def closed(
-    picture: Picture, hole: Mask, is_taken: Mask, guides: Sequence[NDArray[np.float64]] = (), proposal: int = 0,
+    picture: Picture, hole: Mask, is_taken: Mask, guides: Sequence[Points] = (), proposal: int = 0,
     finest: int = 0, check: Check = lambda: None, told: Told = lambda share: None,
 ) -> Closed:  # fmt: skip
     """Return how a hole is closed with pieces of the same picture.
@@ -165,9 +166,9 @@ def _from_offsets(level: Level, seed: int, check: Check) -> _State | None:
     y, x = level.places.T
     nearest = _nearest(level.hole)  # patches around the hole have the offset of the pixel of it that is nearest
     near = offsets[nearest[0][y, x], nearest[1][y, x]]
-    there_y, there_x = np.clip(y + near[:, 0], 0, height - 1), np.clip(x + near[:, 1], 0, width - 1)
-    allowed = level.is_source[there_y, there_x]
-    matches[y, x] = np.stack([there_y, there_x], axis=1)
+    there = np.clip(np.stack([y, x], axis=1) + near, 0, (height - 1, width - 1))
+    allowed = level.is_source[there[:, 0], there[:, 1]]
+    matches[y, x] = there
     errors[y[allowed], x[allowed]] = 0
     return _State(taken, matches, errors)
 
@@ -257,7 +258,7 @@ def _best(level: Level, state: _State) -> Offsets:
     """Return for each pixel the offset of its best patch, without the margin."""
     from gommage.core.fill.patchwork.kernels import best_offsets  # compiled code is loaded late
 
-    costs = state.errors * DEEPER ** level.depth
+    costs = state.errors * DEEPER**level.depth
     offsets: Offsets = best_offsets(level.hole, level.places, state.matches, costs.astype(np.float32))
     return offsets[HALF:-HALF, HALF:-HALF]
 

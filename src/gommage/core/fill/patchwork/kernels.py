@@ -1,7 +1,7 @@
 """Compiled loops of closing a hole with pieces of the same picture.
 
-Pictures of features are `(h, w, F)` float32. A field of matches `(h, w, 2)` int32 holds for a patch, by row and column of
-its middle, row and column of the middle of the one that it is matched with.
+Pictures of features are `(h, w, F)` float32. A field of matches `(h, w, 2)` int32 holds for a patch, by row and column
+of its middle, row and column of the middle of the one that it is matched with.
 """
 
 from __future__ import annotations
@@ -24,14 +24,22 @@ def _unlike(features, row, column, other_row, other_column, most):  # type: igno
     for down in range(-HALF, HALF + 1):
         for across in range(-HALF, HALF + 1):
             for c in range(count):
-                off = (
-                    features[row + down, column + across, c]
-                    - features[other_row + down, other_column + across, c]
-                )
+                off = features[row + down, column + across, c] - features[other_row + down, other_column + across, c]
                 total += off * off
         if total >= most:
             break
     return total
+
+
+@njit(cache=True, nogil=True, inline="always")
+def _drawn(chance, count):  # type: ignore[no-untyped-def]
+    """Return a whole number from 0 to below `count`, by chance; `chance` (1,) uint64 goes on (xorshift)."""
+    state = chance[0]
+    state ^= state << np.uint64(13)
+    state ^= state >> np.uint64(7)
+    state ^= state << np.uint64(17)
+    chance[0] = state
+    return np.int64((state >> np.uint64(11)) % np.uint64(count))
 
 
 @njit(cache=True, nogil=True, fastmath=True)
@@ -54,7 +62,8 @@ def matched(features, places, is_source, matches, errors, passes, least_off, see
         A match is so far away, along rows or columns, at least.
     seed : int
     """
-    np.random.seed(seed)
+    chance = np.empty(1, np.uint64)
+    chance[0] = np.uint64(seed * 2654435761 + 88172645463325252)
     height, width = is_source.shape
     sources = np.empty((height * width, 2), np.int32)
     count = 0
@@ -67,8 +76,7 @@ def matched(features, places, is_source, matches, errors, passes, least_off, see
     for n in range(len(places)):
         row, column = places[n]
         if errors[row, column] < 0 or not is_source[matches[row, column, 0], matches[row, column, 1]]:
-            one = np.random.randint(count)
-            matches[row, column] = sources[one]
+            matches[row, column] = sources[_drawn(chance, count)]
         errors[row, column] = _unlike(
             features, row, column, matches[row, column, 0], matches[row, column, 1], np.float32(FAR)
         )
@@ -97,8 +105,8 @@ def matched(features, places, is_source, matches, errors, passes, least_off, see
                     best, best_row, best_column = off, other_row, other_column
             reach = widest
             while reach >= 1:
-                other_row = best_row + np.random.randint(-reach, reach + 1)
-                other_column = best_column + np.random.randint(-reach, reach + 1)
+                other_row = best_row - reach + _drawn(chance, 2 * reach + 1)
+                other_column = best_column - reach + _drawn(chance, 2 * reach + 1)
                 reach //= 2
                 if other_row < 0 or other_row >= height or other_column < 0 or other_column >= width:
                     continue
@@ -214,7 +222,7 @@ def least_cost(node, unary, apart, turns):  # type: ignore[no-untyped-def]
                 near[node[row + 1, column], 3] = n
     told = np.zeros((count, 4, labels), np.float32)  # what each neighbour tells, by where it is
     belief = np.empty(labels, np.float32)
-    for turn in range(turns):
+    for _ in range(turns):
         for half in range(2):
             for index in range(count):
                 n = index if half == 0 else count - 1 - index

@@ -4,13 +4,12 @@ from __future__ import annotations
 
 from collections.abc import Callable
 
-import cv2
 import numpy as np
 from numpy.typing import NDArray
 
 from gommage.core.picture import Picture
 
-__all__ = ["laid"]
+__all__ = ["finer", "laid"]
 
 MOST_STEP, CYCLES = 0.04, 8
 """No step between two pieces is made up for by more than that: what differs more is an edge."""
@@ -48,10 +47,31 @@ def laid(
     return out, np.ascontiguousarray(added)
 
 
-def finer(offsets: NDArray[np.int32], level: int, size_wh: tuple[int, int]) -> NDArray[np.int32]:
-    """Return offsets of a size so many times halved at full size."""
+def finer(
+    offsets: NDArray[np.int32], level: int, hole: NDArray[np.bool_], is_taken: NDArray[np.bool_]
+) -> NDArray[np.int32]:
+    """Return offsets of a size so many times halved at full size: (h, w, 2); where they lead to nothing that may be
+    taken, those of the nearest pixel.
+    """
     if level == 0:
         return offsets
-    wide = cv2.resize(offsets.astype(np.float32), None, fx=2.0**level, fy=2.0**level, interpolation=cv2.INTER_NEAREST)
-    width, height = size_wh
-    return np.rint(wide[:height, :width] * 2**level).astype(np.int32)
+    height, width = hole.shape
+    wide = np.repeat(np.repeat(offsets, 2**level, axis=0), 2**level, axis=1)[:height, :width] * 2**level
+    rows, columns = np.nonzero(hole)
+    there = wide[rows, columns] + np.stack([rows, columns], axis=1)
+    inside = ((there >= 0) & (there < (height, width))).all(axis=1)
+    there = np.clip(there, 0, (height - 1, width - 1))
+    good = np.zeros((height, width), bool)
+    good[rows, columns] = inside & is_taken[there[:, 0], there[:, 1]] & (wide[rows, columns] != 0).any(axis=1)
+    if good.any():
+        from scipy.ndimage import distance_transform_edt
+
+        nearest = distance_transform_edt(~good, return_distances=False, return_indices=True)
+        wide = wide[nearest[0], nearest[1]]
+        there = wide[rows, columns] + np.stack([rows, columns], axis=1)
+        inside = ((there >= 0) & (there < (height, width))).all(axis=1)
+        inside[inside] = is_taken[there[inside, 0], there[inside, 1]]
+        wide[rows[~inside], columns[~inside]] = 0
+    out = np.zeros((height, width, 2), np.int32)
+    out[rows, columns] = wide[rows, columns]
+    return out

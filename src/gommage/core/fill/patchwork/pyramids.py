@@ -4,11 +4,13 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
+from itertools import pairwise
 
 import cv2
 import numpy as np
 from numpy.typing import NDArray
 
+from gommage.core.geometry import Points
 from gommage.core.picture import Picture, luminance
 
 __all__ = ["HALF", "Level", "pyramid_of"]
@@ -55,7 +57,7 @@ class Level:
 
 
 def pyramid_of(
-    picture: Picture, hole: Mask, is_taken: Mask, guides: Sequence[NDArray[np.float64]], thickness_px: int
+    picture: Picture, hole: Mask, is_taken: Mask, guides: Sequence[Points], thickness_px: int
 ) -> list[Level]:
     """Return a picture at full size and ever halved, until its hole is no thicker than so many pixels."""
     levels = []
@@ -68,7 +70,7 @@ def pyramid_of(
     return levels
 
 
-def _level(picture: Picture, hole: Mask, is_taken: Mask, guides: Sequence[NDArray[np.float64]]) -> Level:
+def _level(picture: Picture, hole: Mask, is_taken: Mask, guides: Sequence[Points]) -> Level:
     def widened(array: NDArray[np.generic], border: int, value: float = 0.0) -> NDArray[np.generic]:
         return cv2.copyMakeBorder(array, HALF, HALF, HALF, HALF, border, value=value)
 
@@ -104,10 +106,10 @@ def _halved(picture: Picture, hole: Mask, is_taken: Mask) -> tuple[Picture, Mask
     known = (~hole).astype(np.float32)
     share = smaller(known)
     mean = smaller(picture * known[..., None]) / np.maximum(share, 1e-6)[..., None]
-    return mean.astype(np.float32), share < 0.5, (smaller(is_taken.astype(np.float32)) > 0.99)  # noqa: PLR2004
+    return mean.astype(np.float32), share < 0.5, (smaller(is_taken.astype(np.float32)) > 0.99)
 
 
-def _distance_to(line: NDArray[np.float64], width: int, height: int) -> Picture:
+def _distance_to(line: Points, width: int, height: int) -> Picture:
     """Return the signed distance of each pixel (h, w) to a line that goes on straight beyond its ends, in shares of how
     far that counts.
     """
@@ -116,7 +118,7 @@ def _distance_to(line: NDArray[np.float64], width: int, height: int) -> Picture:
     points = np.vstack([ends[0], line, ends[1]])
     x, y = np.meshgrid(np.arange(width) + 0.5, np.arange(height) + 0.5)
     least, signed = np.full((height, width), np.inf), np.zeros((height, width))
-    for first, second in zip(points[:-1], points[1:], strict=True):
+    for first, second in pairwise(points):
         along = second - first
         length = max(float(along @ along), 1e-9)
         share = np.clip(((x - first[0]) * along[0] + (y - first[1]) * along[1]) / length, 0, 1)
@@ -129,5 +131,5 @@ def _distance_to(line: NDArray[np.float64], width: int, height: int) -> Picture:
     return np.asarray(reach * GUIDE_SHARE, np.float32)
 
 
-def _unit(vector: NDArray[np.float64]) -> NDArray[np.float64]:
+def _unit(vector: Points) -> Points:
     return vector / max(float(np.hypot(*vector)), 1e-9)
