@@ -22,6 +22,7 @@ from gommage.core.document import (
     MattePart,
     MotionModel,
     Pin,
+    Placed,
     Plates,
     Project,
     ShapeKey,
@@ -31,7 +32,6 @@ from gommage.core.document import (
     Still,
     Stroke,
     Surface,
-    Texture,
     VertexKind,
     edits,
     store,
@@ -158,7 +158,7 @@ EDITS = {
     "move_shot": lambda p: edits.move_shot(edits.add_shot(p, replace(p.shots[0], id="other")), "other", 0),
     "remove_shot": lambda p: edits.remove_shot(p, "shot"),
 }
-QUERIES = {"Reach", "Slot", "matte_in", "slot_of"}
+QUERIES = {"OF_FILL", "Reach", "Slot", "matte_in", "slot_of"}
 
 
 def test_every_public_edit_is_in_the_contract():
@@ -228,7 +228,7 @@ def test_an_edit_that_changes_nothing_makes_no_step(project):
             "Nail refers to the surface 'air'",
         ),
         # what comes later
-        (lambda p: edits.change_fix(p, "shot", "f1", fill=Texture()), "This kind of fill cannot be used"),
+        (lambda p: edits.change_fix(p, "shot", "f1", fill=Placed(path="x", corners=np.eye(4, 2))), "This kind of fill"),
         (
             lambda p: edits.add_stroke(p, "shot", "plate", stroke(source=Source(picture=FixPicture(fix_id="gone")))),
             "'gone'",

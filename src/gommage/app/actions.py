@@ -25,7 +25,8 @@ FILLS = (
         "fill_from_rim", "Fill from the rim", (), "Fill", "Surroundings grown inwards, for marks on smooth walls", "fix"
     ),
     Action("fill_from_texture", "Fill with texture", ("Shift+L",), "Fill", "Matching pieces of this frame", "fix"),
-    Action("another_proposal", "Another proposal", ("M",), "Fill", "Of a fill with texture", "fix"),
+    Action("another_proposal", "Another proposal", ("J",), "Fill", "The next of what could close it", "fix"),
+    Action("proposal_before", "The proposal before", ("Shift+J",), "Fill", "Of what could close it", "fix"),
     Action("draw_guide", "Guide line", (), "Fill", "An edge that must go through texture", "fix"),
     Action("fill_by_strokes", "Strokes alone", (), "Fill", "Nothing but what is painted", "fix"),
     Action("donor_map", "Donor map", ("P",), "Fill", "From which frame each pixel comes", "fix", True),

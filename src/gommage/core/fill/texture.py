@@ -221,6 +221,8 @@ def _close_piece(
         picture, here = _encoded(still[crop.slices]), hole[crop.slices]
         local = [guide - (crop.left, crop.top) for guide in guides]
         offsets = _offsets(closing, picture, here, taken[crop.slices], local, check, told)
+        if offsets is None:
+            return
         pixels = _decoded(laid(picture, here, offsets, check)[0])[box.within(crop)]
         out[box.slices][inside] = pixels[inside]
         return
@@ -232,6 +234,8 @@ def _close_piece(
     local = [square(guide) - (window.left, window.top) for guide in guides]
     here &= shown > 0
     offsets = _offsets(closing, picture, here, may & (shown > ALL_TAKEN) & ~here, local, check, told)
+    if offsets is None:
+        return
     added = laid(picture, here, offsets, check)[1]
     # Each pixel is read once, from the still itself: where the piece that it takes lies there.
     rows, columns = np.nonzero(inside)
@@ -247,12 +251,12 @@ def _close_piece(
 def _offsets(
     closing: Closing, picture: Picture, hole: Mask, taken: Mask, guides: list[Points], check: Check,
     told: Told,
-) -> NDArray[np.int32]:  # fmt: skip
-    """Return what each pixel of a hole takes, at full size; nothing changes where nothing may be taken."""
+) -> NDArray[np.int32] | None:  # fmt: skip
+    """Return what each pixel of a hole takes, at full size; None where nothing may be taken."""
     try:
         found = closed(picture, hole, taken, guides, closing.proposal, closing.look, check, told)
     except ValueError:
-        return np.zeros((*hole.shape, 2), np.int32)
+        return None
     return finer(found.offsets, found.level, hole, taken)
 
 

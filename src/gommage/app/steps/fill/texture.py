@@ -49,9 +49,13 @@ class TextureCommands:
             fill = found[1].fill
             self._close(f"Proposal {fill.proposal + 2}", replace(fill, proposal=fill.proposal + 1))
 
-    def first_proposal(self) -> None:
-        """Go back to what fitted best."""
-        self._change("Proposal 1", proposal=0)
+    def proposal_before(self) -> None:
+        """Go back to the proposal before."""
+        found = self._found()
+        if found is not None and isinstance(found[1].fill, Texture) and found[1].fill.proposal:
+            self._close(
+                f"Proposal {found[1].fill.proposal}", replace(found[1].fill, proposal=found[1].fill.proposal - 1)
+            )
 
     def texture_of_this_frame(self) -> None:
         """Take the pieces from the frame on the desk."""
@@ -116,7 +120,7 @@ class TextureCommands:
 
         def returned(_: None) -> None:
             session.commit_preview("closing", label, filled)
-            session.note_shown.emit(f"{label}: closed with pieces of frame {home}. Another proposal with M.")
+            session.note_shown.emit(f"{label}: closed with pieces of frame {home}. Another proposal with J.")
 
         if self._work.run(words, "texture", run, returned):
             session.set_desk(step=Step.FILL, tool="hand", look=Look.RESULT)
@@ -128,8 +132,8 @@ class TexturePart(QWidget):
     def __init__(self, commands: TextureCommands, call: Callable[[str], None]) -> None:
         super().__init__()
         self.told = quiet(name="Texture")
-        self.another = push_button("Another proposal", partial(call, "another_proposal"), tip="Something else (M)")
-        self.first = push_button("The first", commands.first_proposal, tip="What fitted best by itself")
+        self.another = push_button("Another proposal", partial(call, "another_proposal"), tip="Something else (J)")
+        self.before = push_button("The one before", partial(call, "proposal_before"), tip="Back (Shift+J)")
         self.home = push_button("Of this frame", commands.texture_of_this_frame, tip="Take the pieces from this frame")
         self.guide = push_button("Guide line", commands.draw_guide, tip="An edge that must go through the hole")
         self.edit = push_button("Edit lines", commands.edit_guides, tip="Drag the points of guides and areas")
@@ -144,7 +148,7 @@ class TexturePart(QWidget):
         box.setContentsMargins(0, 0, 0, 0)
         box.setSpacing(6)
         box.addWidget(self.told)
-        box.addLayout(spaced(self.another, self.first))
+        box.addLayout(spaced(self.another, self.before))
         box.addLayout(spaced(self.guide, self.edit))
         box.addLayout(spaced(self.take, self.leave, self.anywhere))
         box.addLayout(spaced(self.square, self.home))
@@ -154,7 +158,7 @@ class TexturePart(QWidget):
         home = home_of_texture(fill, shot, fix)
         number = f", proposal {fill.proposal + 1}" if fill.proposal else ""
         self.told.setText(f"Closed with matching pieces of frame {home}{number}, carried along")
-        self.first.setEnabled(fill.proposal != 0)
+        self.before.setEnabled(fill.proposal != 0)
         self.home.setEnabled(desk.frame != home)
         self.anywhere.setEnabled(bool(fill.take_from.parts))
         self.edit.setEnabled(bool(fill.guides.parts or fill.take_from.parts))

@@ -12,6 +12,7 @@ from numpy.typing import NDArray
 
 from gommage.core.fill.patchwork.offsets import offsets_by_statistics
 from gommage.core.fill.patchwork.pyramids import HALF, Level, pyramid_of
+from gommage.core.fill.patchwork.surroundings import like_surroundings
 from gommage.core.geometry import Points
 from gommage.core.picture import Picture
 
@@ -101,7 +102,7 @@ def closed(
     doi:10.1007/978-3-642-33709-3_2: the first start. A. Newson et al., Video inpainting of complex scenes, SIAM
     J. Imaging Sciences 7 (2014), doi:10.1137/140954933: the pyramid by the hole's thickness.
     """
-    levels = pyramid_of(picture, hole, is_taken & ~hole, guides, THICKNESS_PX)
+    levels = pyramid_of(picture, hole, like_surroundings(picture, hole, is_taken & ~hole), guides, THICKNESS_PX)
     if not levels[0].is_source.any():
         raise ValueError("nothing may be taken from")
     while not levels[-1].is_source.any():
@@ -177,8 +178,8 @@ def _nearest(hole: Mask) -> NDArray[np.intp]:
     """Return row and column of the pixel of the hole that is nearest to each: (2, h, w)."""
     from scipy.ndimage import distance_transform_edt
 
-    found: NDArray[np.intp] = distance_transform_edt(~hole, return_distances=False, return_indices=True)
-    return found
+    found = distance_transform_edt(~hole, return_distances=False, return_indices=True)
+    return np.asarray(found, np.intp)
 
 
 def _from_field(level: Level) -> _State:

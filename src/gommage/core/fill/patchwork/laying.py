@@ -11,7 +11,7 @@ from gommage.core.picture import Picture
 
 __all__ = ["finer", "laid"]
 
-MOST_STEP, CYCLES = 0.04, 8
+MOST_STEP, CYCLES = 0.04, 4
 """No step between two pieces is made up for by more than that: what differs more is an edge."""
 
 

@@ -17,7 +17,7 @@ BEST_SHARE, MOST_LABELS = 0.6, 60
 LEAST_OFF_SHARE, LEAST_OFF_PX = 1 / 15, 4
 """A match is no nearer than that share of the picture's side."""
 RING_PX, RING_WEIGHT, SLOPE_WEIGHT = 3, 2.0, 3.0
-TURNS, PASSES = 10, 5
+TURNS, PASSES = 5, 5
 IMPOSSIBLE = 1e4
 
 
