@@ -1,7 +1,7 @@
 """Shapes to mattes."""
 
 from gommage.core.cover.parts import PART_KINDS, MappingOf, MatteAt, PartAt, PictureAt, ScribbledAt, matte_at, matte_on
-from gommage.core.cover.rasters import Keep, matte_pixels, pieces_of, reach_of
+from gommage.core.cover.rasters import Keep, matte_pixels, pieces_of, reach_of, tiles_of
 
 __all__ = [
     "PART_KINDS",
@@ -16,4 +16,5 @@ __all__ = [
     "matte_pixels",
     "pieces_of",
     "reach_of",
+    "tiles_of",
 ]

@@ -16,7 +16,7 @@ from gommage.core.document import Combine
 from gommage.core.geometry import NOWHERE, Points, Window
 from gommage.core.picture import Picture
 
-__all__ = ["Keep", "PictureOf", "matte_pixels", "pieces_of", "reach_of"]
+__all__ = ["Keep", "PictureOf", "matte_pixels", "pieces_of", "reach_of", "tiles_of"]
 
 Keep = Callable[[Hashable, Callable[[], Any]], Any]
 """Returns what is kept under a name, or makes it and keeps it."""
@@ -73,6 +73,27 @@ def pieces_of(matte: MatteAt, bounds: Window, apart_px: int) -> tuple[Window, ..
     return tuple(Window(*box) for box in boxes.tolist())
 
 
+def tiles_of(matte: MatteAt, bounds: Window, side: int) -> tuple[Window, ...] | None:
+    """Return the squares of the picture that lines of a matte touch; None if it is more than lines."""
+    adding = [part for part in matte.parts if part.combine is Combine.ADD]
+    if any(part.is_inverted or not isinstance(part.source, LineAt) or part.source.is_closed for part in adding):
+        return None
+    places = set()
+    for part in adding:
+        assert isinstance(part.source, LineAt)
+        _, wide = _box(part.source)
+        by = math.ceil(max(part.outwards_px + wide, EDGE_PX) + max(part.grow_px, 0.0)) + 1
+        points = part.source.places
+        steps = np.hypot(*np.diff(points, axis=0).T) if len(points) > 1 else np.zeros(0)
+        at = np.concatenate([[0.0], np.cumsum(steps)])
+        along = np.arange(0, at[-1] + side / 4, side / 4)
+        line = np.column_stack([np.interp(along, at, points[:, k]) for k in range(2)])
+        for way in np.stack(np.meshgrid((-by, by), (-by, by)), axis=-1).reshape(-1, 2):
+            places |= set(map(tuple, np.floor((line + way) / side).astype(int).tolist()))
+    found = (Window(x * side, y * side, (x + 1) * side, (y + 1) * side) & bounds for x, y in sorted(places))
+    return tuple(one for one in found if not one.is_empty)
+
+
 def _reach(part: PartAt, scale: float, window: Window) -> Window:
     """Return where a part can be anything but nothing: at most the window that is looked at."""
     source = part.source
@@ -81,7 +102,7 @@ def _reach(part: PartAt, scale: float, window: Window) -> Window:
     if isinstance(source, MatteAt):
         by = math.ceil((part.outwards_px + max(part.grow_px, 0.0)) * scale) + 1
         return reach_of(source, window.grown(by).scaled(1 / scale)).scaled(scale).grown(by + 1)
-    (left, top, right, bottom), softest = _box(source)
+    (left, top, right, bottom), softest = _box(source)  # an open line's width with it
     margin = max((part.outwards_px + softest) * scale, EDGE_PX) + max(part.grow_px * scale, 0.0) + 1
     return Window(
         math.floor(left * scale - margin), math.floor(top * scale - margin),
@@ -94,7 +115,7 @@ def _box(line: LineAt) -> tuple[tuple[float, float, float, float], float]:
     """Return the box around a line wherever it passes, and how soft it is outwards at most."""
     places = line.places
     (left, top), (right, bottom) = places.min(axis=0).tolist(), places.max(axis=0).tolist()
-    return (left, top, right, bottom), float(line.softest[1])
+    return (left, top, right, bottom), float(line.softest[1] if line.is_closed else line.softest.sum())
 
 
 def matte_pixels(
@@ -280,13 +301,17 @@ def _still(
     if line.is_closed:
         inside(points, window.left, window.top, out)
     most = np.array([inwards, outwards]) + line.softest * scale
-    reach = float(max(*most, EDGE_PX)) + abs(grow) + 1
+    reach = float(max(*most, EDGE_PX) if line.is_closed else max(most.sum(), EDGE_PX)) + abs(grow) + 1
     squared = np.full(out.shape, reach * reach, np.float32)
     nearest(points, line.is_closed, window.left, window.top, reach, squared)
     soft: NDArray[np.float64] = np.full((1, 1, 2), (inwards, outwards))
     if line.soft is not None:
         own = np.zeros((*out.shape, 2))
         softness_near(points, line.soft.values * scale, line.is_closed, window.left, window.top, squared, reach, own)
+        if not line.is_closed:  # counted from its rim, half its width off the line
+            away = np.sqrt(squared) - own[..., 0]
+            out[away < 0] = 1.0
+            squared, own[..., 0] = np.where(squared < reach * reach, away * away, squared).astype(np.float32), 0.0
         soft = soft + own
     faded(squared, reach, grow, soft, out)
     return out

@@ -24,11 +24,10 @@ from gommage.core.document.records import (
     Shared,
     Shot,
     Source,
-    Span,
     Stroke,
     Surface,
 )
-from gommage.core.document.records.fills import Donors, Rim, Texture
+from gommage.core.document.records.fills import Donors, Rim, Span, Texture
 from gommage.core.document.soundness import unsound
 
 __all__ = ["dangling", "fault_of", "unsupported"]
@@ -129,8 +128,6 @@ def _fix_references(fix: Fix) -> Iterator[tuple[str, str, str]]:
     elif isinstance(fix.fill, Donors):
         yield from ((fix.name, "surface", surface_id) for surface_id in fix.fill.surface_ids)
         yield from ((fix.name, "clean plate", plate_id) for plate_id in fix.fill.rest_plate_ids)
-    elif isinstance(fix.fill, Span):
-        yield fix.name, "surface", fix.fill.surface_id
 
 
 def _matte_references(name: str, matte: Matte) -> Iterator[tuple[str, str, str]]:
@@ -182,5 +179,5 @@ def _later_kinds(shot: Shot, before: Shot) -> Iterator[str]:
 
 
 def _in_fix(fix: Fix) -> Iterator[str]:
-    if not isinstance(fix.fill, Plates | Painted | Donors | Rim | Texture):
+    if not isinstance(fix.fill, Plates | Painted | Donors | Rim | Span | Texture):
         yield "this kind of fill"

@@ -12,7 +12,7 @@ from operator import or_
 import cv2
 import numpy as np
 
-from gommage.core.cover import MatteAt, pieces_of
+from gommage.core.cover import MatteAt, pieces_of, tiles_of
 from gommage.core.document import Footage
 from gommage.core.engine.cache import Cache
 from gommage.core.engine.inputs import RING_PX, FixInputs, FixMatte
@@ -52,8 +52,9 @@ __all__ = ["MARGIN_OF_PAINT_PX", "NOTHING_IN_HAND", "InHand", "Patches"]
 
 Check = Callable[[], None]
 MOST_HELPERS = 3
-SCATTERED = 0.3
-"""A cover whose pieces are less of its window than this is filled piece by piece."""
+SCATTERED, TILE_PX = 0.3, 128
+"""A cover whose pieces are less of its window than this is filled piece by piece; lines are filled in squares of so
+many pixels."""
 MARGIN_OF_PAINT_PX = 32
 """Around paint, as far as freeing from grain and the spline spread it."""
 
@@ -210,7 +211,10 @@ class Patches:
         """Return where a fill is made on its own: around all of a cover, or of what is scattered around each piece."""
         footage, scale = inputs.footage, scale_of(level)
         whole: tuple[Window, ...] = (inputs.cover_window,)
-        if not BY_NAME[inputs.fill_kind].is_whole:
+        tiles = tiles_of(inputs.cover, footage.bounds, TILE_PX) if BY_NAME[inputs.fill_kind].is_of_lines else None
+        if tiles is not None and not inputs.is_joined:
+            whole = tiles
+        elif not BY_NAME[inputs.fill_kind].is_whole:
             pieces = pieces_of(inputs.cover, footage.bounds, RING_PX)
             if sum(one.area for one in pieces) < SCATTERED * whole[0].area:
                 whole = pieces

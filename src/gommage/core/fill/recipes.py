@@ -6,12 +6,13 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Any
 
-from gommage.core.document import Donors, Painted, Plates, Rim, Texture
+from gommage.core.document import Donors, Painted, Plates, Rim, Span, Texture
 from gommage.core.fill.donors import donors_at, fill_from_donors
 from gommage.core.fill.painted import nothing, painted_at
 from gommage.core.fill.plates import fill_from_plates, plates_at, texture_at
 from gommage.core.fill.rim import fill_from_rim, rim_at
 from gommage.core.fill.scene import Filled
+from gommage.core.fill.spans import fill_span, span_at
 
 __all__ = ["RECIPES", "Recipe"]
 
@@ -32,12 +33,15 @@ class Recipe:
         Whether its pixels are under the frame's light as they come.
     is_whole : bool
         Whether it is made of all of a cover at once, however scattered.
+    is_of_lines : bool
+        Whether what is made are lines, thin and long.
     """
 
     at: Callable[..., Any]
     evaluate: Callable[..., Filled]
     is_lit_already: bool = False
     is_whole: bool = False
+    is_of_lines: bool = False
 
 
 RECIPES: dict[type, Recipe] = {
@@ -45,6 +49,7 @@ RECIPES: dict[type, Recipe] = {
     Painted: Recipe(painted_at, nothing),
     Donors: Recipe(donors_at, fill_from_donors, is_lit_already=True, is_whole=True),
     Texture: Recipe(texture_at, fill_from_plates),
+    Span: Recipe(span_at, fill_span, is_lit_already=True, is_of_lines=True),
     Rim: Recipe(rim_at, fill_from_rim, is_lit_already=True),
 }
 """By the fill's record; a kind that is not here cannot be used yet."""

@@ -12,6 +12,7 @@ from gommage.core.document.records.base import (
 )
 from gommage.core.document.records.fills import (
     Borrow,
+    ClosedFrom,
     Donors,
     DonorSide,
     Fill,
@@ -117,6 +118,7 @@ __all__ = [
     "BelowPicture",
     "Blend",
     "Borrow",
+    "ClosedFrom",
     "Brush",
     "ByHand",
     "Channel",

@@ -7,10 +7,26 @@ from enum import StrEnum
 from gommage.core.document.arrays import Array
 from gommage.core.document.records.base import Record, as_arrays
 from gommage.core.document.records.painting import Blend, Source
-from gommage.core.document.records.shapes import Matte, Shape
+from gommage.core.document.records.shapes import Matte
 from gommage.core.document.records.times import Frames, Keyed
 
-__all__ = ["Borrow", "DonorSide", "Donors", "Fill", "Painted", "Placed", "Plates", "Rim", "Span", "Stretch", "Texture"]
+__all__ = [
+    "Borrow",
+    "ClosedFrom",
+    "DonorSide",
+    "Donors",
+    "Fill",
+    "Painted",
+    "Placed",
+    "Plates",
+    "Rim",
+    "Span",
+    "Stretch",
+    "Texture",
+]
+
+SPAN_REACH_PX = 2.3
+"""So far off a line's rim its blur is over."""
 
 
 class Plates(Record, frozen=True, tag="clean plates"):
@@ -64,22 +80,55 @@ class Borrow(Record, frozen=True, tag="borrow"):
     source: Source = Source()
 
 
-class Stretch(Record, frozen=True):
-    """A piece of a span's line, by shares of its length, with settings of its own."""
+class ClosedFrom(StrEnum):
+    """From which side of a line it is closed; left and right as one goes along it."""
 
+    BOTH = "both"
+    LEFT = "left"
+    RIGHT = "right"
+
+
+class Stretch(Record, frozen=True):
+    """A piece of a line that is closed in a way of its own.
+
+    Attributes
+    ----------
+    part_id : str
+        Of the cover, whose line it is.
+    first, last : float
+        Where on the line, by shares of its length.
+    left_px, right_px : float
+        How far off the line's rim pixels are taken, on either side.
+    closed_from : ClosedFrom
+    """
+
+    part_id: str
     first: float
     last: float
-    width_px: float
-    reach_px: float
+    left_px: float = SPAN_REACH_PX
+    right_px: float = SPAN_REACH_PX
+    closed_from: ClosedFrom = ClosedFrom.BOTH
+
+    def __post_init__(self) -> None:
+        if not 0 <= self.first < self.last <= 1:
+            raise ValueError(f"a stretch lies between shares of its line, got {self.first} to {self.last}")
 
 
 class Span(Record, frozen=True, tag="span"):
-    """A line with a width: the gap is closed from both sides."""
+    """The open lines of the cover, each closed from its sides.
 
-    line: Shape
-    surface_id: str = ""
-    width_px: Keyed = 4.0
-    reach_px: Keyed = 8.0
+    Attributes
+    ----------
+    left_px, right_px : Keyed
+        How far off a line's rim pixels are taken, on either side.
+    closed_from : ClosedFrom
+    stretches : tuple of Stretch
+        Where it is otherwise; later ones on top.
+    """
+
+    left_px: Keyed = SPAN_REACH_PX
+    right_px: Keyed = SPAN_REACH_PX
+    closed_from: ClosedFrom = ClosedFrom.BOTH
     stretches: tuple[Stretch, ...] = ()
 
 

@@ -51,7 +51,8 @@ class ShapeKey(Record, frozen=True):
     ----------
     vertices : Array
         (N, 8) in pixels of what the shape rides on: x, y, handle in, handle out, softness inwards and outwards.
-        Handles are counted from their vertex.
+        Handles are counted from their vertex. An open line has no inside: there softness inwards is half the width
+        within which it is full.
     is_measured : bool
         Whether it was found rather than set by hand.
     """

@@ -63,5 +63,5 @@ def _nearest(looks: Picture, samples: Picture, *, leaves_out_itself: bool = Fals
     """Return how unlike each look (N, 4) is to the sample (M, 4) that it is most like: (N,)."""
     from scipy.spatial import KDTree
 
-    apart, _ = KDTree(samples).query(looks, k=2 if leaves_out_itself else 1)
-    return np.asarray(apart[:, 1] if leaves_out_itself else apart, np.float32)
+    apart = np.asarray(KDTree(samples).query(looks, k=[2] if leaves_out_itself else [1])[0])
+    return apart[:, 0].astype(np.float32)

@@ -1,0 +1,5 @@
+"""Spans: lines closed from both sides, for wires, strings and scratches, live on each frame."""
+
+from gommage.core.fill.spans.recipe import SpanAt, fill_span, span_at
+
+__all__ = ["SpanAt", "fill_span", "span_at"]
