@@ -130,7 +130,7 @@ def test_wires_that_cross_take_nothing_from_each_other(tmp_path):
 
 
 def test_a_stretch_is_closed_from_one_side_alone(tmp_path):
-    """A wire along the border of a white and a dark field: from the left all of it becomes white, from the right dark."""
+    """A wire along the border of a white and a dark field: from the left it becomes white, from the right dark."""
     y, _ = np.mgrid[:HEIGHT, :WIDTH]
     clean = np.where((y < 100)[..., None], 0.8, 0.3) * np.ones(3)
     part = line_part(bow(100, 100, 0), 6)

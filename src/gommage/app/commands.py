@@ -203,6 +203,7 @@ class ViewCommands:
 
     def tool_draw(self) -> None:
         """Draw a shape."""
+        self._session.set_desk(draws_wire=False)
         self._take("draw", Step.COVER, Step.FOLLOW)
 
     def tool_edit(self) -> None:
@@ -335,7 +336,8 @@ class ItemCommands:
         if self._desk.surface(self._session.project) is None:
             self._session.error_shown.emit("A fix needs a surface to ride on. Draw an area and follow it first.")
             return
-        self._session.set_desk(fix_id="", fix_ids=(), part_id="", step=Step.COVER, tool="draw", look=Look.RESULT)
+        self._session.set_desk(fix_id="", fix_ids=(), part_id="", step=Step.COVER, tool="draw", look=Look.RESULT,
+                                   draws_wire=False)  # fmt: skip
 
     # -- removing -------------------------------------------------------------------------------------------
 

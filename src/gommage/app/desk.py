@@ -107,7 +107,8 @@ class Desk:
         Which matte of the fix new shapes go to: its cover, its hold-outs, its area for light, or lines and areas of its
         fill. `combine` is what they do there.
     draws_by : str
-        points, freehand, ellipse or box; round or with corners, open or closed; on the picture instead of a surface.
+        points, freehand, ellipse or box; round or with corners, open or closed; on the picture instead of a surface;
+        along a wire.
     reach : Reach
         Which keys a change by hand reaches.
     mould, mould_px, mould_adds
@@ -185,6 +186,7 @@ class Desk:
     draws_by: str = "points"
     draws_round: bool = False
     draws_open: bool = False
+    draws_wire: bool = False
     draws_on_picture: bool = False
     reach: Reach = Reach.THIS
     mould: str = "pull"
@@ -250,6 +252,8 @@ class Desk:
     @property
     def settled(self) -> Desk:
         """The desk without what its step does not do: areas for light are drawn in Match alone, guides in Fill."""
+        if self.draws_wire and (self.tool != "draw" or self.step not in (Step.COVER, Step.FILL)):
+            return replace(self, draws_wire=False).settled
         if DRAWN_IN_STEP.get(self.slot, self.step) is self.step:
             return self
         tool = "edit" if self.tool == "draw" else self.tool

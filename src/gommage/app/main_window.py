@@ -45,6 +45,7 @@ from gommage.app.projects import ProjectCommands
 from gommage.app.session import Session
 from gommage.app.steps.cover.commands import ShapeCommands
 from gommage.app.steps.cover.files import MatteFileCommands
+from gommage.app.steps.cover.lines import LineCommands
 from gommage.app.steps.fill.commands import FillCommands
 from gommage.app.steps.fill.texture import TextureCommands
 from gommage.app.steps.follow.commands import FollowCommands
@@ -92,6 +93,7 @@ class MainWindow(QMainWindow):
         self.plates = PlateCommands(self.session, self)
         self.fills = FillCommands(self.session, self.work)
         self.textures = TextureCommands(self.session, self.work)
+        self.lines = LineCommands(self.session, self.work)
         self.brushes = BrushCommands(self.session, self.stage)
         self.painting = PaintCommands(self.session, self.stage, self)
         self._build_layout()
@@ -119,6 +121,7 @@ class MainWindow(QMainWindow):
             self.mattes,
             self.fills,
             self.textures,
+            self.lines,
             self.plates,
             self.painting,
             self.brushes,
@@ -235,6 +238,7 @@ class MainWindow(QMainWindow):
         self.stage.views.ready_changed.connect(self.strip.show_ready)
         self.stage.hand_changed.connect(self._refresh_actions)
         self.stage.source_said.connect(self.tray.show_source)
+        self.stage.asked.connect(self.call)
         self.viewer.view_changed.connect(lambda: self.view_bar.show_framing(self.viewer.framing))
         self.viewer.hovered.connect(self._on_hovered)
         self.view_bar.look_chosen.connect(lambda look: session.set_desk(look=look))

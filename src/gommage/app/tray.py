@@ -149,6 +149,8 @@ def hint_of(ground: Ground) -> str:
         follows = desk.step is Step.FOLLOW
         if follows and places_spots(ground):
             return "Click on features that stand out"
+        if desk.draws_wire:
+            return "Click one end of a wire and the other, or draw roughly along it; it finds itself"
         what = DRAWN[desk.draws] if follows else DRAWN_IN[desk.slot]
         if desk.draws_open and desk.draws_by == "points":
             return f"Click along {what}; click the last point once more to end it"

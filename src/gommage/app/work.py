@@ -123,7 +123,8 @@ class Work(QObject):
 
     def end(self) -> None:
         """Note that nothing runs any more, and show no more of what it was about to do."""
-        self._session.preview("closing", None)
+        for name in ("closing", "line"):
+            self._session.preview(name, None)
         self._set(None)
 
     def _failed(self, words: str) -> None:

@@ -121,6 +121,8 @@ class Step:
         A line being drawn; paint being laid.
     error, note : str
         A sentence on why it cannot be done; one on what was done.
+    calls : str
+        The action that is done next; empty: none.
     """
 
     label: str = ""
@@ -130,6 +132,7 @@ class Step:
     laying: Laying | None = None
     error: str = ""
     note: str = ""
+    calls: str = ""
 
 
 Gesture = Generator[Step, tuple[PointerEvent, Ground], Step | None]

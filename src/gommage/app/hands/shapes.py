@@ -3,10 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Generator
+from dataclasses import replace
 from functools import partial
 from typing import Any
 
 import numpy as np
+from msgspec.structs import replace as replaced
 from numpy.typing import NDArray
 
 from gommage.app.hands.gestures import GRAB_PX, Gesture, PointerEvent, Step, Trace
@@ -26,6 +28,8 @@ from gommage.core.document import (
     PlaneFollow,
     Shape,
     ShapeKey,
+    Softness,
+    Span,
     Still,
     Surface,
     VertexKind,
@@ -39,6 +43,8 @@ from gommage.core.geometry import Mapping, box_of, growth
 
 __all__ = ["WAYS", "draw_shape"]
 
+WIRE_SOFTNESS_PX = 1.5
+"""How soft the rim of a wire's cover is."""
 PULL_PX = 4.0
 """A pen that went farther while it was down pulls handles out."""
 PEN_STEP_PX = 2.0
@@ -66,13 +72,14 @@ def draw_shape(press: PointerEvent, ground: Ground) -> Gesture:
     surface_id = "" if ground.desk.step is WorkStep.FOLLOW else _matte_surface(ground)
     if ground.view_from(surface_id) is None:
         return Step(error=_why_not(ground))
-    drawn = yield from WAYS[ground.desk.draws_by](press, ground, surface_id)
+    way = _wire if ground.desk.draws_wire else WAYS[ground.desk.draws_by]
+    drawn = yield from way(press, ground, surface_id)
     if isinstance(drawn, Step) or drawn is None:
         return drawn
     line, ground = drawn
     words = f"Drawn with {len(line[0])} points" if ground.desk.draws_by == "freehand" else ""
     step = _in_follow(ground, line) if ground.desk.step is WorkStep.FOLLOW else _in_matte(ground, line, surface_id)
-    return Step(step.label, step.edit, step.desk, error=step.error, note=words)
+    return replace(step, note=words)
 
 
 def _kind(ground: Ground) -> str:
@@ -141,6 +148,31 @@ def _freehand(press: PointerEvent, ground: Ground, surface_id: str) -> Drawing:
 def _in_frame(points: Vertices, ground: Ground, kind: str) -> Trace:
     plain = np.hstack([points, np.zeros((len(points), 6))])
     return Trace(plain, (VertexKind.CORNER,) * len(plain), "", kind, has_points=False)
+
+
+def _wire(press: PointerEvent, ground: Ground, surface_id: str) -> Drawing:
+    """Along a wire: from one end to the other, by two clicks, or roughly by one movement."""
+    from_view = ground.view_from_frame.inverse()
+    points, event = [from_view(press.xy)], press
+    is_down, is_rough, is_ended = True, False, False
+    while not is_ended:
+        trace = _in_frame(np.array([*points, from_view(event.xy)]), ground, _kind(ground))
+        event, ground = yield Step(trace=trace)
+        from_view = ground.view_from_frame.inverse()
+        away = np.hypot(event.x - press.x, event.y - press.y)
+        if event.kind == "move" and is_down and (is_rough or away > 3 * GRAB_PX):
+            is_rough = True
+            points.append(from_view(event.xy))
+        elif event.kind == "release":
+            is_down, is_ended = False, is_rough
+        elif event.kind == "press":
+            points.append(from_view(event.xy))
+            is_ended = True
+    line = np.array(points)
+    if len(line) > 2:
+        line = line[np.unique(np.linspace(0, len(line) - 1, min(len(line), 9)).astype(int))]
+    vertices = np.hstack([line, np.zeros((len(line), 6))])
+    return _onto(ground, surface_id, (vertices, (VertexKind.SMOOTH,) * len(line), False)), ground
 
 
 def _spanned(press: PointerEvent, ground: Ground, surface_id: str) -> Drawing:
@@ -239,18 +271,30 @@ def _in_matte(ground: Ground, line: Line, surface_id: str) -> Step:
     shape = _shape(line, desk.frame, name)
     combine = Combine(desk.combine) if matte.parts or slot is Slot.TAKE_FROM else Combine.ADD
     part = MattePart(id=shape.id, source=Drawn(shape=shape, surface_id=surface_id), combine=combine)
-    desk_after = {"tool": "edit", "part_id": part.id, "part_ids": (), "vertices": ()}
+    tool = "draw" if desk.draws_wire else "edit"  # wires come in numbers
+    desk_after = {"tool": tool, "part_id": part.id, "part_ids": (), "vertices": ()}
+    if desk.draws_wire and not (fix is not None and isinstance(fix.fill, Span)):
+        return _new_fix(ground, part, surface_id, desk_after)
     if fix is not None:
         is_more = slot is Slot.COVER and matte.parts
         label = "Draw one more shape" if is_more else f"Draw {WORDS[slot]}"
         edit = partial(edits.add_part, shot_id=shot.id, holder_id=fix.id, slot=slot, part=part)
-        return Step(label, edit, desk_after if slot in (Slot.COVER, Slot.HOLD_OUTS) else desk_after | ONE_OFF)
-    plain = Fix(id=new_id(), name=free_name("Fix", shot.fixes), surface_id=surface_id)
-    cover = Matte(parts=(part,), softness=plain.cover.softness)
-    fresh = Fix(id=plain.id, name=plain.name, surface_id=surface_id, cover=cover)
+        after = desk_after if slot in (Slot.COVER, Slot.HOLD_OUTS) else desk_after | ONE_OFF
+        return Step(label, edit, after, calls="snap_line" if desk.draws_wire else "")
+    return _new_fix(ground, part, surface_id, desk_after)
+
+
+def _new_fix(ground: Ground, part: MattePart, surface_id: str, desk_after: dict[str, Any]) -> Step:
+    """Return the step that begins a fix with a part of its cover; along a wire it is a span."""
+    shot, is_wire = ground.shot, ground.desk.draws_wire
+    assert shot is not None
+    name = free_name("Wire" if is_wire else "Fix", shot.fixes)
+    plain = Fix(id=new_id(), name=name, surface_id=surface_id)
+    softness = Softness(outwards_px=WIRE_SOFTNESS_PX) if is_wire else plain.cover.softness
+    fresh = replaced(plain, cover=Matte(parts=(part,), softness=softness), fill=Span() if is_wire else plain.fill)
     edit = partial(edits.add_fix, shot_id=shot.id, fix=fresh)
     after = {**desk_after, "fix_id": fresh.id, "fix_ids": (fresh.id,), "slot": Slot.COVER}
-    return Step("New fix", edit, after)
+    return Step(f"New {'wire' if is_wire else 'fix'}", edit, after, calls="snap_line" if is_wire else "")
 
 
 # -- areas --------------------------------------------------------------------------------------------------

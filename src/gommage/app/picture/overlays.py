@@ -17,10 +17,12 @@ from gommage.app.hands.seen import Seen, part_seen, soft_line, soft_places
 from gommage.app.hands.spots import spots_on
 from gommage.app.hands.strokes import outline_of, source_of_seen
 from gommage.core.document import (
+    Fix,
     Matte,
     MattePart,
     PlaneFollow,
     PointsFollow,
+    Span,
     Surface,
     Texture,
     VertexKind,
@@ -245,9 +247,28 @@ def _of_fill(ground: Ground) -> Overlay:
 def _lines_of_fill(ground: Ground) -> list[Outline]:
     """Return guides and areas that a fill is told by."""
     fill = ground.fix.fill if ground.fix is not None else None
+    if isinstance(fill, Span) and ground.fix is not None:
+        return _lines_and_stretches(ground, ground.fix, fill)
     if not isinstance(fill, Texture) or ground.look is Look.CLEAN_PLATE:
         return []
     return _matte_outlines(ground, fill.guides, "guide") + _matte_outlines(ground, fill.take_from, "light")
+
+
+def _lines_and_stretches(ground: Ground, fix: Fix, fill: Span) -> list[Outline]:
+    """Return the lines of a span, and over them the stretches that are closed in a way of their own."""
+    lines = _matte_outlines(ground, fix.cover, "cover")
+    for part in fix.cover.parts:
+        seen = part_seen(ground, part)
+        if seen is None or seen.shape.is_closed:
+            continue
+        line = seen.view(outline(seen.vertices, seen.shape.kinds, is_closed=False))
+        at = np.concatenate([[0.0], np.cumsum(np.hypot(*np.diff(line, axis=0).T))])
+        for one in fill.stretches:
+            if one.part_id == part.id:
+                along = np.linspace(one.first * at[-1], one.last * at[-1], 64)
+                piece = np.column_stack([np.interp(along, at, line[:, k]) for k in range(2)])
+                lines.append(Outline(piece, "guide", is_closed=False))
+    return lines
 
 
 # -- Cover and later ----------------------------------------------------------------------------------------

@@ -36,6 +36,7 @@ class Stage(QObject, Receiver):
 
     source_said = Signal(str)
     hand_changed = Signal()
+    asked = Signal(str)
 
     def __init__(self, session: Session, viewer: Viewer) -> None:
         super().__init__(viewer)
@@ -245,6 +246,8 @@ class Stage(QObject, Receiver):
             self._session.set_desk(**step.desk)
         self._refresh_overlay()
         self.hand_changed.emit()
+        if is_done and step.calls:
+            self.asked.emit(step.calls)
 
     def _tell_of(self, laid: Laying) -> None:
         """Say where a stroke on the shot is hidden or cannot be laid, as soon as that is found."""

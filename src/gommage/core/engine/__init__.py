@@ -9,6 +9,7 @@ from gommage.core.engine.following import follow_surface, followed, followed_sur
 from gommage.core.engine.inputs import FixInputs, frame_inputs, inputs_at, is_lit_on, mappings_of
 from gommage.core.engine.jobs import Jobs, Priority
 from gommage.core.engine.laid import Patch
+from gommage.core.engine.lines import LineStep, follow_line, snapped_line, with_line
 from gommage.core.engine.matte_files import FoundMatte, MatteTarget, find_matte, write_mattes
 from gommage.core.engine.painting import LiveStroke, Shown
 from gommage.core.engine.plate_files import FoundPlate, find_plate, stamp_of, write_plate
@@ -29,6 +30,7 @@ __all__ = [
     "FoundMatte",
     "FoundPlate",
     "Jobs",
+    "LineStep",
     "LiveStroke",
     "Look",
     "MatteTarget",
@@ -49,6 +51,7 @@ __all__ = [
     "default_budget_bytes",
     "find_matte",
     "find_plate",
+    "follow_line",
     "follow_surface",
     "followed",
     "followed_surface",
@@ -63,6 +66,8 @@ __all__ = [
     "render",
     "render_in_processes",
     "sheet_key",
+    "snapped_line",
+    "with_line",
     "sheet_of",
     "sheet_pixels",
     "stamp_of",

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from itertools import pairwise
 
 import numpy as np
 
@@ -52,7 +53,23 @@ def doubts_of(shot: Shot, fix: Fix) -> Iterator[Doubt]:
             yield from _time(fix, part, _name(part, number))
         yield from _cancelled(shot, fix, matte, what)
     yield from _idle_hold_outs(shot, fix)
+    yield from _lost_lines(fix)
     yield from _tight(shot, fix)
+
+
+def _lost_lines(fix: Fix) -> Iterator[Doubt]:
+    """Say where a line that was followed was not found: frames between measured keys that have none."""
+    for number, part in enumerate(fix.cover.parts, 1):
+        if not isinstance(part.source, Drawn) or part.source.shape.is_closed:
+            continue
+        keys = part.source.shape.keys
+        pairs = [(one.frame + 1, two.frame - 1) for one, two in pairwise(keys) if one.is_measured and two.is_measured]
+        gaps = [(first, last) for first, last in pairs if first <= last]
+        if gaps:
+            first, last = gaps[0]
+            frames = f"frame {first}" if first == last else f"frames {first} to {last}"
+            more = f", and on {len(gaps) - 1} more stretches" if len(gaps) > 1 else ""
+            yield f"{_name(part, number)} was not found on {frames}{more}: look there, and key it by hand.", first
 
 
 def _name(part: MattePart, number: int) -> str:

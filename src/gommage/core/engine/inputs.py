@@ -32,6 +32,7 @@ from gommage.core.document import (
 from gommage.core.document.records import Record
 from gommage.core.fill import RECIPES, plate_on_frame
 from gommage.core.fill.blocking import blocked_on, middle_frame, not_around
+from gommage.core.fill.spans import cover_on
 from gommage.core.geometry import IDENTITY, Mapping, Window
 from gommage.core.match import Grade, grade_on
 from gommage.core.paint import StrokeAt, strokes_at
@@ -271,7 +272,7 @@ def matte_inputs(shot: Shot, frame: int, fix_id: str = "") -> tuple[FixMatte, ..
     return tuple(
         FixMatte(
             footage=shot.footage,
-            cover=matte_on(shot, _with_edge(fix), frame),
+            cover=cover_on(shot, fix, _with_edge(fix), frame),
             hold_outs=matte_on(shot, fix.hold_outs, frame),
             opacity=float(np.clip(value_at(fix.opacity, frame), 0, 1)),
         )
@@ -304,7 +305,7 @@ def _with_fixes(shot: Shot, count: int) -> Shot:
 def _inputs_of(shot: Shot, fix: Fix, frame: int, behind: tuple[FixInputs, ...]) -> FixInputs | None:
     if not fix.is_on or not is_within(fix.frames, frame):
         return None
-    cover = matte_on(shot, _with_edge(fix), frame)
+    cover = cover_on(shot, fix, _with_edge(fix), frame)
     strokes = _touch_up(shot, fix, frame, behind)
     is_painted = isinstance(fix.fill, Painted)
     window = Window(0, 0, 0, 0) if is_painted else reach_of(cover, shot.footage.bounds)
@@ -367,7 +368,7 @@ def _lighting_on(shot: Shot, fix: Fix, frame: int) -> LightInputs | None:
         return None
     return _the_one(
         LightInputs(
-            footage=shot.footage, frame=frame, cover=matte_on(shot, _with_edge(fix), frame), fill=fill.as_shot,
+            footage=shot.footage, frame=frame, cover=cover_on(shot, fix, _with_edge(fix), frame), fill=fill.as_shot,
             fill_kind=type(fix.fill).__name__, area=matte_on(shot, fix.light_area, frame),
             left_out=not_around(shot, fix, frame),
         )

@@ -20,6 +20,7 @@ from gommage.core.document import (
     Plates,
     Rim,
     Shot,
+    Span,
     Texture,
     mappings_of,
     placement,
@@ -34,6 +35,7 @@ SEAM_TO_LOOK_AT_PERCENT = 3.0
 SEEN_ENOUGH = 0.999
 BY_THEMSELVES: dict[type, str] = {
     Rim: "Grown in from around the cover, on each frame.",
+    Span: "Each line is closed from its sides, on each frame.",
     Texture: "Closed with matching pieces of one frame, carried along.",
 }
 """What is told of fills that need no more than a cover."""

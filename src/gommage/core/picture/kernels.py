@@ -8,6 +8,7 @@ from numba import njit
 __all__ = [
     "apply_cube",
     "apply_curve",
+    "banded",
     "inner_value",
     "sample_one",
     "sample_spline",
@@ -203,3 +204,41 @@ def apply_cube(bits, low_bits, shaper, cube, out):  # type: ignore[no-untyped-de
                 )
                 out[row, column, 2 - c] = np.uint8(value + 0.5)
             out[row, column, 3] = 255
+
+
+@njit(cache=True, nogil=True, fastmath=True)
+def banded(picture, known, points, normals, rows):  # type: ignore[no-untyped-def]
+    """Return what lies along a line, straightened: (2 rows + 1, S, 3) float32, and where that is known.
+
+    Parameters
+    ----------
+    picture, known : (h, w, 3) float32, (h, w) bool
+    points, normals : (S, 2) float64
+        In pixels of the picture.
+    rows : int
+        So many pixels to either side.
+    """
+    height, width = known.shape
+    count = points.shape[0]
+    band = np.zeros((2 * rows + 1, count, 3), np.float32)
+    shown = np.zeros((2 * rows + 1, count), np.bool_)
+    for row in range(2 * rows + 1):
+        away = row - rows
+        for n in range(count):
+            x = points[n, 0] + away * normals[n, 0] - 0.5
+            y = points[n, 1] + away * normals[n, 1] - 0.5
+            column, line = int(np.floor(x)), int(np.floor(y))
+            if column < 0 or line < 0 or column + 1 >= width or line + 1 >= height:
+                continue
+            shown[row, n] = (
+                known[line, column] and known[line, column + 1] and known[line + 1, column]
+                and known[line + 1, column + 1]
+            )  # fmt: skip
+            right, down = np.float32(x - column), np.float32(y - line)
+            for c in range(3):
+                upper = picture[line, column, c] + right * (picture[line, column + 1, c] - picture[line, column, c])
+                lower = picture[line + 1, column, c] + right * (
+                    picture[line + 1, column + 1, c] - picture[line + 1, column, c]
+                )
+                band[row, n, c] = upper + down * (lower - upper)
+    return band, shown

@@ -100,7 +100,7 @@ class CoverPage(Page):
         self.box.addLayout(head)
         self.box.addWidget(rows)
         self.lists[slot], self._thumbs[slot] = rows, Thumbs(self.session, str(slot), rows)
-        more.clicked.connect(lambda: self.session.set_desk(tool="draw", slot=slot))
+        more.clicked.connect(lambda: self.session.set_desk(tool="draw", slot=slot, draws_wire=False))
         gone.clicked.connect(lambda: self.remove(slot))
         rows.chosen.connect(lambda part_id, ids: self._choose(slot, part_id, ids))
         rows.rows.moved.connect(partial(self._on_moved, rows))

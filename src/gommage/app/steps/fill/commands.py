@@ -9,6 +9,7 @@ from msgspec.structs import replace
 
 from gommage.app.hands.names import free_name
 from gommage.app.session import Session
+from gommage.app.steps.cover.lines import open_line
 from gommage.app.work import Work
 from gommage.core.document import (
     CleanPlate,
@@ -21,6 +22,7 @@ from gommage.core.document import (
     Project,
     Rim,
     Shot,
+    Span,
     Texture,
     edits,
     new_id,
@@ -90,6 +92,27 @@ class FillCommands:
         found = self._fix()
         if found is not None and not isinstance(found[1].fill, Rim):
             self._fill(f"Fill {found[1].name} from the rim", Rim())
+
+    def fill_as_span(self) -> None:
+        """Close the lines of the cover from both sides, on each frame."""
+        found = self._fix()
+        if found is not None and not isinstance(found[1].fill, Span):
+            if not any(open_line(part) for part in found[1].cover.parts):
+                self._session.error_shown.emit("A span closes lines, and none is covered. Draw one along the wire.")
+                return
+            self._fill(f"Close {found[1].name} as a span", Span())
+
+    def change_span(self, label: str, is_final: bool = True, **fields: object) -> None:
+        """Change how lines are closed."""
+        found = self._fix()
+        if found is not None and isinstance(found[1].fill, Span):
+            desk = self._session.desk
+            try:
+                fill = replace(found[1].fill, **fields)
+            except ValueError as error:
+                self._session.error_shown.emit(f"{error}.")
+                return
+            self._session.commit_while(label, is_final, edits.change_fix, desk.shot_id, desk.fix_id, fill=fill)
 
     def change_rim(self, is_final: bool, evenness: float | None) -> None:
         """Change how even surroundings are grown in; None: found by itself."""

@@ -12,11 +12,12 @@ from gommage.app.session import Session
 from gommage.app.steps.fill.commands import FillCommands
 from gommage.app.steps.fill.donors import DonorsPart
 from gommage.app.steps.fill.rim import RimPart
+from gommage.app.steps.fill.span import SpanPart
 from gommage.app.steps.fill.texture import TextureCommands, TexturePart
 from gommage.app.steps.page import Advised, InHand, Page, next_step
 from gommage.app.steps.strokes import StrokesPart
 from gommage.app.work import Work
-from gommage.core.document import Donors, Fix, Merged, Painted, Plates, Project, Rim, Texture, edits
+from gommage.core.document import Donors, Fix, Merged, Painted, Plates, Project, Rim, Span, Texture, edits
 from gommage.core.engine import Look, State, Step
 
 __all__ = ["FillPage"]
@@ -27,6 +28,7 @@ FROM_WORDS = {
     "fill_from_frames": "Other frames",
     "fill_from_texture": "Texture",
     "fill_from_rim": "The rim",
+    "fill_as_span": "Both sides of a line",
     "fill_by_strokes": "Strokes alone",
 }
 """What a fix is filled from, by the action that makes it so."""
@@ -36,6 +38,7 @@ FILLS: dict[str, type] = {
     "fill_from_frames": Donors,
     "fill_from_texture": Texture,
     "fill_from_rim": Rim,
+    "fill_as_span": Span,
     "fill_by_strokes": Painted,
 }
 
@@ -58,7 +61,10 @@ class FillPage(Page):
         self.donors = DonorsPart(self.session, self.commands, self.call)
         self.rim = RimPart(self.commands)
         self.texture = TexturePart(self.textures, self.call)
-        self.kinds: dict[type, Any] = {Donors: self.donors, Texture: self.texture, Rim: self.rim}
+        self.span = SpanPart(self.session, self.commands, self.call)
+        self.kinds: dict[type, Any] = {
+            Donors: self.donors, Texture: self.texture, Rim: self.rim, Span: self.span,
+        }  # fmt: skip
         self.on = choice("Paint on", ON_WORDS, "On a still that is carried along, or on every frame itself")
         self.on.activated.connect(self._on_paints)
         on_row = QHBoxLayout()
@@ -157,7 +163,7 @@ class FillPage(Page):
         fix, plate = hand.fix, hand.plate
         if fix is not None and isinstance(fix.fill, Donors) and not fix.touch_up.strokes:
             return self._advise_donors(fix)
-        if fix is not None and isinstance(fix.fill, Rim | Texture) and not fix.touch_up.strokes:
+        if fix is not None and isinstance(fix.fill, Rim | Span | Texture) and not fix.touch_up.strokes:
             return self._advise_by_itself(fix)
         if self.session.desk.paints_shot:
             return self._advise_on_shot(fix)

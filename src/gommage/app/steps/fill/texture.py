@@ -71,16 +71,23 @@ class TextureCommands:
 
     def draw_guide(self) -> None:
         """Draw a line that must go through."""
-        self._session.set_desk(tool="draw", slot=Slot.GUIDES, draws_open=True, draws_by="points", step=Step.FILL)
+        self._session.set_desk(tool="draw", slot=Slot.GUIDES, draws_open=True, draws_by="points", step=Step.FILL,
+                               draws_wire=False)  # fmt: skip
 
     def draw_take_from(self) -> None:
         """Draw round what pieces may be taken from."""
-        self._session.set_desk(tool="draw", slot=Slot.TAKE_FROM, draws_open=False, combine=Combine.ADD, step=Step.FILL)
+        self._session.set_desk(tool="draw", slot=Slot.TAKE_FROM, draws_open=False, combine=Combine.ADD, step=Step.FILL,
+                               draws_wire=False)  # fmt: skip
 
     def draw_not_from(self) -> None:
         """Draw round what no pieces may be taken from."""
         self._session.set_desk(
-            tool="draw", slot=Slot.TAKE_FROM, draws_open=False, combine=Combine.SUBTRACT, step=Step.FILL
+            tool="draw",
+            slot=Slot.TAKE_FROM,
+            draws_open=False,
+            combine=Combine.SUBTRACT,
+            step=Step.FILL,
+            draws_wire=False,
         )
 
     def edit_guides(self) -> None:

@@ -97,6 +97,8 @@ class Stretch(Record, frozen=True):
         Of the cover, whose line it is.
     first, last : float
         Where on the line, by shares of its length.
+    width_px, softness_px : float or None
+        How wide the line is there, and how soft its rim; None: as it is.
     left_px, right_px : float
         How far off the line's rim pixels are taken, on either side.
     closed_from : ClosedFrom
@@ -105,6 +107,8 @@ class Stretch(Record, frozen=True):
     part_id: str
     first: float
     last: float
+    width_px: float | None = None
+    softness_px: float | None = None
     left_px: float = SPAN_REACH_PX
     right_px: float = SPAN_REACH_PX
     closed_from: ClosedFrom = ClosedFrom.BOTH
@@ -112,6 +116,8 @@ class Stretch(Record, frozen=True):
     def __post_init__(self) -> None:
         if not 0 <= self.first < self.last <= 1:
             raise ValueError(f"a stretch lies between shares of its line, got {self.first} to {self.last}")
+        if min(self.width_px or 0, self.softness_px or 0, self.left_px, self.right_px) < 0:
+            raise ValueError("a stretch's width, softness and reach cannot be below 0")
 
 
 class Span(Record, frozen=True, tag="span"):

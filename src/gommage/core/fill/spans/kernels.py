@@ -9,7 +9,7 @@ from __future__ import annotations
 import numpy as np
 from numba import njit
 
-__all__ = ["banded", "bridged", "slanted"]
+__all__ = ["bridged", "slanted"]
 
 OUTWARDS = 4
 """Sides are compared along so many pixels outwards."""
@@ -41,44 +41,6 @@ def _known_at(known, x, y):  # type: ignore[no-untyped-def]
 
 
 @njit(cache=True, nogil=True, fastmath=True)
-def banded(picture, known, points, normals, rows):  # type: ignore[no-untyped-def]
-    """Return what lies along a line, straightened: (2 rows + 1, S, 3) float32, and where that is known.
-
-    Parameters
-    ----------
-    picture, known : (h, w, 3) float32, (h, w) bool
-    points, normals : (S, 2) float64
-        In pixels of the picture.
-    rows : int
-        So many pixels to either side.
-    """
-    height, width = known.shape
-    count = points.shape[0]
-    band = np.zeros((2 * rows + 1, count, 3), np.float32)
-    shown = np.zeros((2 * rows + 1, count), np.bool_)
-    for row in range(2 * rows + 1):
-        away = row - rows
-        for n in range(count):
-            x = points[n, 0] + away * normals[n, 0] - 0.5
-            y = points[n, 1] + away * normals[n, 1] - 0.5
-            column, line = int(np.floor(x)), int(np.floor(y))
-            if column < 0 or line < 0 or column + 1 >= width or line + 1 >= height:
-                continue
-            shown[row, n] = (
-                known[line, column] and known[line, column + 1] and known[line + 1, column]
-                and known[line + 1, column + 1]
-            )  # fmt: skip
-            right, down = np.float32(x - column), np.float32(y - line)
-            for c in range(3):
-                upper = picture[line, column, c] + right * (picture[line, column + 1, c] - picture[line, column, c])
-                lower = picture[line + 1, column, c] + right * (
-                    picture[line + 1, column + 1, c] - picture[line + 1, column, c]
-                )
-                band[row, n, c] = upper + down * (lower - upper)
-    return band, shown
-
-
-@njit(cache=True, nogil=True, fastmath=True)
 def slanted(band, shown, left, right, prior, smoothness):  # type: ignore[no-untyped-def]
     """Return along which slant, in pixels along a pixel across, what lies on both sides of a line goes through: (S,).
 
@@ -88,7 +50,7 @@ def slanted(band, shown, left, right, prior, smoothness):  # type: ignore[no-unt
     Parameters
     ----------
     band, shown : (2 rows + 1, S, 3) float32, (2 rows + 1, S) bool
-        See `banded`.
+        See `gommage.core.picture.kernels.banded`.
     left, right : (S,) float64
         How far from the line its sides are looked at.
     prior, smoothness : float

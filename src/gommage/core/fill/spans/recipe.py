@@ -9,13 +9,14 @@ import numpy as np
 from msgspec.structs import replace
 from numpy.typing import NDArray
 
-from gommage.core.cover import MatteAt, matte_on
+from gommage.core.cover import MatteAt
 from gommage.core.cover.parts import LineAt
 from gommage.core.document import ClosedFrom, Fix, Footage, Shot, Span, value_at
 from gommage.core.document.records import Record
 from gommage.core.fill.blocking import not_around
 from gommage.core.fill.holes import hidden_by
 from gommage.core.fill.scene import Filled, Layer, Scene
+from gommage.core.fill.spans.covers import cover_on
 from gommage.core.geometry import Points, Window, around
 from gommage.core.paint import CanvasKey
 from gommage.core.picture import Picture
@@ -86,7 +87,7 @@ def span_at(fill: Span, shot: Shot, fix: Fix, frame: int) -> SpanAt | None:
     """Return what a span depends on on a frame; None if it has no line there."""
     lines, cores = [], []
     for part in fix.cover.parts:
-        for found in matte_on(shot, replace(fix.cover, parts=(part,)), frame).parts:
+        for found in cover_on(shot, fix, replace(fix.cover, parts=(part,)), frame).parts:
             if not isinstance(found.source, LineAt) or found.source.is_closed or len(found.source.points.values) < 2:
                 continue
             whole = StretchAt(first=0.0, last=1.0, left_px=value_at(fill.left_px, frame),
@@ -182,7 +183,8 @@ def _known(at: SpanAt, scene: Scene, window: Window) -> NDArray[np.bool_]:
 
 def _plan(at: SpanAt, line: SpanLineAt, scene: Scene) -> _Plan:
     """Return how a line is closed: along which slants, from the whole of it."""
-    from gommage.core.fill.spans.kernels import banded, slanted  # compiled code is loaded late
+    from gommage.core.fill.spans.kernels import slanted  # compiled code is loaded late
+    from gommage.core.picture.kernels import banded
 
     scale = scene.scale
     points, own = _even(line.line, scale)

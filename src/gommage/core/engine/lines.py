@@ -1,0 +1,226 @@
+"""Lines of covers that find themselves: snapped to a wire on a frame, and followed over others."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass
+
+import numpy as np
+from msgspec.structs import replace
+from numpy.typing import NDArray
+
+from gommage.core.document import (
+    Array,
+    Drawn,
+    FrameRange,
+    MattePart,
+    Project,
+    Shape,
+    ShapeKey,
+    Shot,
+    VertexKind,
+    edits,
+    mappings_of,
+    outline_at,
+    value_at,
+)
+from gommage.core.engine.evaluate import Engine
+from gommage.core.follow import Direction
+from gommage.core.follow.wires import Wire, find_wire, known_wire, smooth_line, wire_again
+from gommage.core.geometry import Mapping, Points, Window, around
+from gommage.core.picture import Picture
+from gommage.errors import EditError, FollowError, FootageError
+
+__all__ = ["LineStep", "follow_line", "snapped_line", "with_line"]
+
+Check = Callable[[], None]
+NEAR_PX, BORDER_PX, BEYOND = 96, 12.0, 0.35
+"""So far around a line pictures are looked at; a line that ends this near the border goes on beyond it, by a share of
+its length."""
+MOST_LOST = 24
+"""After so many frames on which it is not found a follow ends."""
+BLURRED_PX, LEAST_WIDTH_PX = 1.8, 1.2
+"""A wire is covered by so much more than its width at half its contrast."""
+RIM_PX = 0.5
+"""So much wider than it shows a wire is covered."""
+
+
+@dataclass(frozen=True, slots=True)
+class LineStep:
+    """A line on one frame: its key, or None where it was not found, and then why not."""
+
+    frame: int
+    key: ShapeKey | None
+    doubt: str = ""
+
+
+def _line(part: MattePart) -> tuple[Shape, str]:
+    if not isinstance(part.source, Drawn) or part.source.shape.is_closed:
+        raise EditError("Only an open line can be snapped to a wire and followed.")
+    return part.source.shape, part.source.surface_id
+
+
+def _around(engine: Engine, shot: Shot, frame: int, line: Points, check: Check) -> tuple[Picture, Window]:
+    """Return what of a frame lies around a line."""
+    picture = engine.plate(shot.footage, frame, check)
+    seen = line[np.isfinite(line).all(axis=1)]
+    window = around(seen, NEAR_PX) & shot.footage.bounds if len(seen) else Window(0, 0, 0, 0)
+    if window.is_empty:
+        raise FollowError(f"The line is out of the picture on frame {frame}.")
+    return np.ascontiguousarray(picture[window.slices]), window
+
+
+def snapped_line(engine: Engine, shot: Shot, part: MattePart, frame: int, check: Check = lambda: None) -> MattePart:
+    """Return an open line of a cover laid on the wire that it was roughly drawn along, as wide as that shows.
+
+    Raises
+    ------
+    EditError
+        If it is not an open line.
+    FollowError
+        If there is no wire.
+    """
+    shape, surface_id = _line(part)
+    here = mappings_of(shot)(surface_id, frame)
+    if here is None:
+        raise FollowError(f"{shot.surface(surface_id).name} is not followed to frame {frame}.")
+    is_clicked = len(shape.kinds) == 2
+    stroke = here(shape.points_at(frame) if is_clicked else outline_at(shape, frame))
+    picture, window = _around(engine, shot, frame, stroke, check)
+    check()
+    wire = find_wire(picture, stroke, (window.left, window.top))
+    if wire is None:
+        raise FollowError("No wire is found along this line; draw it nearer to it.")
+    points = _reaching_out(wire.points, shot.footage.bounds)
+    if len(shape.keys) > 1:
+        points = _even(points, len(shape.kinds))
+    half = wire.covering_px / 2 + RIM_PX
+    keyed = _keyed(shape, frame, here.inverse()(points))
+    return replace(part, source=replace(part.source, shape=keyed), grow_px=half)
+
+
+def _keyed(shape: Shape, frame: int, points: Points) -> Shape:
+    """Return a shape with a key on a frame; with as many vertices as there are points if it has no other key."""
+    key = ShapeKey(frame=frame, vertices=Array(np.hstack([points, np.zeros((len(points), 6))])), is_measured=True)
+    others = tuple(one for one in shape.keys if one.frame != frame)
+    if not others:
+        return replace(shape, keys=(key,), kinds=(VertexKind.SMOOTH,) * len(points))
+    return replace(shape, keys=tuple(sorted((*others, key), key=lambda one: one.frame)))
+
+
+def _reaching_out(points: Points, bounds: Window) -> Points:
+    """Return a line whose ends, where they lie at the border of the picture, go on beyond it."""
+    line = smooth_line(points)
+    way = BEYOND * len(line)
+    found = [line]
+    for end, inner, is_first in ((0, 8, True), (-1, -9, False)):
+        x, y = line[end]
+        if min(x, y, bounds.right - x, bounds.bottom - y) < BORDER_PX:
+            ahead = line[end] - line[inner]
+            more = line[end] + ahead / max(float(np.hypot(*ahead)), 1e-9) * way
+            found = [more[None], *found] if is_first else [*found, more[None]]
+    whole = np.vstack(found)
+    return _even(whole, len(points) + len(found) - 1) if len(found) > 1 else points
+
+
+def _even(points: Points, count: int) -> Points:
+    line = smooth_line(points) if len(points) < len(smooth_line(points)) else points
+    at = np.concatenate([[0.0], np.cumsum(np.hypot(*np.diff(line, axis=0).T))])
+    along = np.linspace(0, at[-1], count)
+    return np.column_stack([np.interp(along, at, line[:, k]) for k in range(2)])
+
+
+# -- following ----------------------------------------------------------------------------------------------
+
+
+def follow_line(
+    engine: Engine, shot: Shot, part: MattePart, start: int, direction: Direction = Direction.BOTH,
+    frames: FrameRange | None = None, check: Check = lambda: None,
+) -> Iterator[LineStep]:  # fmt: skip
+    """Follow an open line of a cover and yield each frame as it is found.
+
+    Where it was keyed by hand it is taken from there; where it is not found it is looked for on, and nothing is keyed.
+
+    Raises
+    ------
+    EditError, FollowError
+        If it is not an open line, or not known on the frame from which it is followed.
+    """
+    shape, surface_id = _line(part)
+    mapping_of = mappings_of(shot)
+    here = mapping_of(surface_id, start)
+    if here is None:
+        raise FollowError(f"{shot.surface(surface_id).name} is not followed to frame {start}.")
+    line = here(outline_at(shape, start))
+    picture, window = _around(engine, shot, start, line, check)
+    width = max(2 * (value_at(part.grow_px, start) - RIM_PX) - BLURRED_PX, LEAST_WIDTH_PX)
+    first = known_wire(picture, line, len(shape.kinds), width, (window.left, window.top))
+    yield LineStep(start, _key(shape, start, here, first.points))
+    whole = frames or shot.footage.frames
+    ways = {Direction.FORWARDS: (1,), Direction.BACKWARDS: (-1,)}.get(direction, (1, -1))
+    for way in ways:
+        yield from _along(engine, shot, shape, surface_id, first, start, way, whole, check)
+
+
+def _along(
+    engine: Engine, shot: Shot, shape: Shape, surface_id: str, first: Wire, start: int, way: int, whole: FrameRange,
+    check: Check,
+) -> Iterator[LineStep]:  # fmt: skip
+    """Follow a line one way, until it ends or was lost for long."""
+    mapping_of = mappings_of(shot)
+    wire, speed, lost, before = first, np.zeros((1, 2)), 0, mapping_of(surface_id, start)
+    by_hand = {key.frame for key in shape.keys if not key.is_measured}
+    frame = start + way
+    while frame in whole and lost < MOST_LOST:
+        check()
+        here = mapping_of(surface_id, frame)
+        if here is None or before is None or frame in shot.footage.missing:
+            return
+        carried = here(before.inverse()(wire.points)) if surface_id else wire.points
+        try:
+            if frame in by_hand:
+                line = here(outline_at(shape, frame))
+                picture, window = _around(engine, shot, frame, line, check)
+                wire = known_wire(picture, line, len(shape.kinds), wire.width_px, (window.left, window.top))
+                lost = 0
+                speed = np.zeros((1, 2))
+            else:
+                picture, window = _around(engine, shot, frame, carried + speed, check)
+                found = wire_again(picture, wire, carried + speed, (window.left, window.top))
+                if found.doubt:
+                    lost, speed = lost + 1, 0.8 * speed
+                    yield LineStep(frame, None, found.doubt)
+                else:
+                    lost, speed = 0, found.points - carried
+                    yield LineStep(frame, _key(shape, frame, here, found.points))
+                wire = found
+        except (FootageError, FollowError) as error:
+            lost += 1
+            yield LineStep(frame, None, str(error).rstrip("."))
+        before, frame = here, frame + way
+
+
+def _key(shape: Shape, frame: int, here: Mapping, points: Points) -> ShapeKey:
+    """Return the key of a line on a frame, as wide and as soft as its vertices were."""
+    vertices: NDArray[np.float64] = shape.vertices_at(frame).copy()
+    vertices[:, :2], vertices[:, 2:6] = here.inverse()(points), 0.0
+    return ShapeKey(frame=frame, vertices=Array(vertices), is_measured=True)
+
+
+def with_line(project: Project, shot_id: str, shape_id: str, steps: tuple[LineStep, ...]) -> Project:
+    """Return the project with what a follow found of a line; keys by hand stay, measured ones on its frames go."""
+    shot = project.shot(shot_id)
+    holder_id, slot = edits.slot_of(shot, shape_id)
+    part = next(one for one in edits.matte_in(shot, holder_id, slot).parts if one.id == shape_id)
+    assert isinstance(part.source, Drawn)
+    shape, passed = part.source.shape, {step.frame for step in steps}
+    keys = {key.frame: key for key in shape.keys if not (key.is_measured and key.frame in passed)}
+    keys |= {step.frame: step.key for step in steps if step.key is not None and _may(keys.get(step.frame))}
+    if not keys:
+        return project
+    ordered = tuple(keys[frame] for frame in sorted(keys))
+    return edits.change_shape(project, shot_id, shape_id, keys=ordered, kinds=(VertexKind.SMOOTH,) * len(shape.kinds))
+
+
+def _may(key: ShapeKey | None) -> bool:
+    return key is None or key.is_measured
