@@ -140,9 +140,9 @@ def test_a_line_is_followed_and_what_is_hidden_is_told(filmed):
     assert part.grow_px == pytest.approx(2.5, abs=1.2)
     steps = tuple(follow_line(engine, shot, part, 1001))
     assert {step.frame for step in steps if step.key is None} == set(HIDDEN)
-    for step in steps:
-        if step.key is not None:
-            assert off(step.key.points, swinging(step.frame))[0] < 0.3
+    missed = [off(step.key.points, swinging(step.frame))[0] for step in steps if step.key is not None]
+    assert np.mean(missed) < 0.25
+    assert max(missed) < 0.5
     snapped = edits.change_part(project, "shot", "line", source=part.source, grow_px=part.grow_px)
     after = with_line(snapped, "shot", "line", steps)
     keys = after.shots[0].fixes[0].cover.shapes[0].keys

@@ -24,6 +24,8 @@ FILLS = (
     Action(
         "fill_from_rim", "Fill from the rim", (), "Fill", "Surroundings grown inwards, for marks on smooth walls", "fix"
     ),
+    Action("fill_from_beside", "Borrow from beside", ("Shift+K",), "Fill", "The same frame or another, moved", "fix"),
+    Action("find_place", "Find a place to borrow from", ("Alt+J",), "Fill", "The best; again: the next", "fix"),
     Action("fill_from_texture", "Fill with texture", ("Shift+L",), "Fill", "Matching pieces of this frame", "fix"),
     Action("another_proposal", "Another proposal", ("J",), "Fill", "The next of what could close it", "fix"),
     Action("proposal_before", "The proposal before", ("Shift+J",), "Fill", "Of what could close it", "fix"),
@@ -263,6 +265,16 @@ ACTIONS: tuple[Action, ...] = (
         "shot",
         True,
         "scribble",
+    ),
+    Action(
+        "tool_borrow",
+        "Borrow",
+        ("Alt+B",),
+        "Tools",
+        "Drag where a cover is borrowed from; a click drops one more",
+        "fix",
+        True,
+        "locate-fixed",
     ),
     Action(
         "tool_pin",

@@ -214,6 +214,10 @@ class ViewCommands:
         """Reshape softly."""
         self._take("mould", Step.COVER, Step.FOLLOW, Step.MATCH)
 
+    def tool_borrow(self) -> None:
+        """Drag where it is borrowed from."""
+        self._take("borrow", Step.FILL)
+
     def tool_scribble(self) -> None:
         """Scribble, with the matte in sight."""
         self._take("scribble", Step.COVER)

@@ -46,6 +46,7 @@ from gommage.app.session import Session
 from gommage.app.steps.cover.commands import ShapeCommands
 from gommage.app.steps.cover.files import MatteFileCommands
 from gommage.app.steps.cover.lines import LineCommands
+from gommage.app.steps.fill.borrow import BorrowCommands
 from gommage.app.steps.fill.commands import FillCommands
 from gommage.app.steps.fill.texture import TextureCommands
 from gommage.app.steps.follow.commands import FollowCommands
@@ -94,6 +95,7 @@ class MainWindow(QMainWindow):
         self.fills = FillCommands(self.session, self.work)
         self.textures = TextureCommands(self.session, self.work)
         self.lines = LineCommands(self.session, self.work)
+        self.borrowing = BorrowCommands(self.session)
         self.brushes = BrushCommands(self.session, self.stage)
         self.painting = PaintCommands(self.session, self.stage, self)
         self._build_layout()
@@ -122,6 +124,7 @@ class MainWindow(QMainWindow):
             self.fills,
             self.textures,
             self.lines,
+            self.borrowing,
             self.plates,
             self.painting,
             self.brushes,

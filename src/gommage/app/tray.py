@@ -26,7 +26,7 @@ __all__ = ["Tray", "action_button", "hint_of"]
 TOOLS_OF = {
     Step.FOLLOW: ("hand", "draw", "edit", "mould", "pin"),
     Step.COVER: ("hand", "draw", "edit", "mould", "scribble"),
-    Step.FILL: ("hand", "edit", *BRUSHES),
+    Step.FILL: ("hand", "edit", "borrow", *BRUSHES),
     Step.MATCH: ("hand", "edit", "mould"),
     Step.CHECK: ("hand",),
 }
@@ -168,6 +168,8 @@ def hint_of(ground: Ground) -> str:
         if desk.softens:
             return "Drag the outer dots: how far the edge fades at each point"
         return "Drag points, or inside to move the whole shape"
+    if desk.tool == "borrow":
+        return "Drag the source, or the cover to its source; a click elsewhere drops one more (R and T change its size)"
     if desk.tool == "scribble":
         return "A few strokes inside the thing, with Alt some outside it"
     if desk.tool == "mould":

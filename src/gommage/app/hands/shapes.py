@@ -41,7 +41,7 @@ from gommage.core.document.edits.shapes import moved_vertices
 from gommage.core.engine import Step as WorkStep
 from gommage.core.geometry import Mapping, box_of, growth
 
-__all__ = ["WAYS", "draw_shape"]
+__all__ = ["WAYS", "draw_shape", "round_cover"]
 
 WIRE_SOFTNESS_PX = 1.5
 """How soft the rim of a wire's cover is."""
@@ -201,6 +201,14 @@ WAYS: dict[str, Callable[[PointerEvent, Ground, str], Drawing]] = {
     "box": _spanned,
 }
 """How shapes are drawn."""
+
+
+def round_cover(ground: Ground, surface_id: str, middle: Vertices, radius: float) -> Shape | None:
+    """Return a round shape about a place in the frame; None where what it rides on is not known."""
+    if ground.home_to_frame(surface_id, ground.frame) is None:
+        return None
+    line = _round(middle, np.array([radius, radius]), True)
+    return _shape(_onto(ground, surface_id, line), ground.desk.frame)
 
 
 def _ends(begin: Vertices, by: Vertices, is_about: bool) -> Vertices:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 
+from gommage.app.hands.borrow import borrow
 from gommage.app.hands.brush import paint, size_brush
 from gommage.app.hands.gestures import Gesture, PointerEvent
 from gommage.app.hands.ground import Ground
@@ -32,6 +33,8 @@ def gesture_of(press: PointerEvent, ground: Ground) -> Gesture | None:
     follows = desk.step is Step.FOLLOW
     if desk.tool == "draw":
         return set_spot(press, ground) if follows and places_spots(ground) else draw_shape(press, ground)
+    if desk.tool == "borrow":
+        return borrow(press, ground)
     if desk.tool == "scribble":
         return scribble(press, ground)
     if desk.tool == "mould":

@@ -8,6 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from gommage.app.desk import Desk
+from gommage.app.hands.borrow import seen_places
 from gommage.app.hands.box import box_on, grips
 from gommage.app.hands.gestures import Trace
 from gommage.app.hands.ground import Ground
@@ -17,6 +18,7 @@ from gommage.app.hands.seen import Seen, part_seen, soft_line, soft_places
 from gommage.app.hands.spots import spots_on
 from gommage.app.hands.strokes import outline_of, source_of_seen
 from gommage.core.document import (
+    Borrow,
     Fix,
     Matte,
     MattePart,
@@ -247,6 +249,13 @@ def _of_fill(ground: Ground) -> Overlay:
 def _lines_of_fill(ground: Ground) -> list[Outline]:
     """Return guides and areas that a fill is told by."""
     fill = ground.fix.fill if ground.fix is not None else None
+    if isinstance(fill, Borrow):
+        lines = []
+        for one in seen_places(ground):
+            in_hand = ground.desk.part_id == one.part.id
+            lines.append(Outline(one.line, "cover", is_chosen=in_hand))
+            lines.append(Outline(one.source, "stroke-source", is_chosen=in_hand))
+        return lines
     if isinstance(fill, Span) and ground.fix is not None:
         return _lines_and_stretches(ground, ground.fix, fill)
     if not isinstance(fill, Texture) or ground.look is Look.CLEAN_PLATE:

@@ -17,7 +17,20 @@ from gommage.app.look.controls import NameLine, Section, ValueRow, push_button, 
 from gommage.app.session import Session
 from gommage.app.steps.curves import NOTHING, LightCurves
 from gommage.app.steps.page import Advised, InHand, Page, next_step
-from gommage.core.document import Donors, Fix, Keyed, Keys, LightMatch, Plates, Rim, Shot, edits, value_at, with_key
+from gommage.core.document import (
+    Donors,
+    Fix,
+    Keyed,
+    Keys,
+    LightMatch,
+    Plates,
+    Rim,
+    Shot,
+    changed_on,
+    edits,
+    value_at,
+    with_key,
+)
 from gommage.core.document.edits import Slot
 from gommage.core.engine import Engine, Priority, State, Step, is_lit_on
 from gommage.core.match import NO_BLUR, Blur, Stops, by_hand
@@ -44,11 +57,6 @@ def toggled_key(keyed: Keyed, frame: int) -> Keyed:
         return with_key(keyed, frame, value)
     left = tuple(key for key in keyed.keys if key.frame != frame)
     return Keys(keys=left) if left else value
-
-
-def _changed_on(keyed: Keyed, frame: int, value: float) -> Keyed:
-    """Return a number changed by hand: what is keyed gets a key on the frame."""
-    return with_key(keyed, frame, value) if isinstance(keyed, Keys) else value
 
 
 def _taken_over(light: LightMatch, shot: Shot) -> str:
@@ -184,7 +192,7 @@ class MatchPage(Page):
         fix, frame = self._fix(), self.session.desk.frame
         if fix is None:
             return
-        new = _changed_on(getattr(fix.match.light, field), frame, value)
+        new = changed_on(getattr(fix.match.light, field), frame, value)
         self._set_light(BY_HAND[field][0], final, **{field: new})
 
     def _on_key(self, field: str) -> None:
@@ -247,13 +255,13 @@ class MatchPage(Page):
     def _on_edge(self, final: bool, field: str, value: float) -> None:
         fix, frame = self._fix(), self.session.desk.frame
         if fix is not None and fix.match.edge is not None:
-            new = _changed_on(getattr(fix.match.edge, field), frame, value)
+            new = changed_on(getattr(fix.match.edge, field), frame, value)
             self._set("Edge", final, edge=replace(fix.match.edge, **{field: new}))
 
     def _on_blur(self, value: float, final: bool) -> None:
         fix = self._fix()
         if fix is not None:
-            new = _changed_on(fix.match.sharpness_px or 0.0, self.session.desk.frame, value)
+            new = changed_on(fix.match.sharpness_px or 0.0, self.session.desk.frame, value)
             self._set("Blur", final, sharpness_px=new)
 
     def _on_as_sharp(self, is_on: bool) -> None:

@@ -27,7 +27,7 @@ from gommage.core.document.records import (
     Stroke,
     Surface,
 )
-from gommage.core.document.records.fills import Donors, Rim, Span, Texture
+from gommage.core.document.records.fills import Borrow, Donors, Rim, Span, Texture
 from gommage.core.document.soundness import unsound
 
 __all__ = ["dangling", "fault_of", "unsupported"]
@@ -179,5 +179,5 @@ def _later_kinds(shot: Shot, before: Shot) -> Iterator[str]:
 
 
 def _in_fix(fix: Fix) -> Iterator[str]:
-    if not isinstance(fix.fill, Plates | Painted | Donors | Rim | Span | Texture):
+    if not isinstance(fix.fill, Plates | Painted | Donors | Borrow | Rim | Span | Texture):
         yield "this kind of fill"

@@ -11,6 +11,7 @@ import numpy as np
 
 from gommage.core.check import FrameMeasures
 from gommage.core.document import (
+    Borrow,
     CleanPlate,
     Donors,
     Fix,
@@ -34,6 +35,7 @@ SLIP_TO_LOOK_AT_PX = 0.5
 SEAM_TO_LOOK_AT_PERCENT = 3.0
 SEEN_ENOUGH = 0.999
 BY_THEMSELVES: dict[type, str] = {
+    Borrow: "Filled from beside, or from another frame.",
     Rim: "Grown in from around the cover, on each frame.",
     Span: "Each line is closed from its sides, on each frame.",
     Texture: "Closed with matching pieces of one frame, carried along.",

@@ -6,7 +6,8 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Any
 
-from gommage.core.document import Donors, Painted, Plates, Rim, Span, Texture
+from gommage.core.document import Borrow, Donors, Painted, Plates, Rim, Span, Texture
+from gommage.core.fill.borrow import borrow_at, fill_borrowed
 from gommage.core.fill.donors import donors_at, fill_from_donors
 from gommage.core.fill.painted import nothing, painted_at
 from gommage.core.fill.plates import fill_from_plates, plates_at, texture_at
@@ -48,6 +49,7 @@ RECIPES: dict[type, Recipe] = {
     Plates: Recipe(plates_at, fill_from_plates),
     Painted: Recipe(painted_at, nothing),
     Donors: Recipe(donors_at, fill_from_donors, is_lit_already=True, is_whole=True),
+    Borrow: Recipe(borrow_at, fill_borrowed, is_lit_already=True),
     Texture: Recipe(texture_at, fill_from_plates),
     Span: Recipe(span_at, fill_span, is_lit_already=True, is_of_lines=True),
     Rim: Recipe(rim_at, fill_from_rim, is_lit_already=True),

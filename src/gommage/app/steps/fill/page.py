@@ -9,6 +9,7 @@ from PySide6.QtWidgets import QCheckBox, QHBoxLayout, QLabel, QWidget
 
 from gommage.app.look.controls import NameLine, choice, pick, push_button, quiet, rule, spaced
 from gommage.app.session import Session
+from gommage.app.steps.fill.borrow import BorrowCommands, BorrowPart
 from gommage.app.steps.fill.commands import FillCommands
 from gommage.app.steps.fill.donors import DonorsPart
 from gommage.app.steps.fill.rim import RimPart
@@ -17,7 +18,7 @@ from gommage.app.steps.fill.texture import TextureCommands, TexturePart
 from gommage.app.steps.page import Advised, InHand, Page, next_step
 from gommage.app.steps.strokes import StrokesPart
 from gommage.app.work import Work
-from gommage.core.document import Donors, Fix, Merged, Painted, Plates, Project, Rim, Span, Texture, edits
+from gommage.core.document import Borrow, Donors, Fix, Merged, Painted, Plates, Project, Rim, Span, Texture, edits
 from gommage.core.engine import Look, State, Step
 
 __all__ = ["FillPage"]
@@ -26,6 +27,7 @@ ON_WORDS = {"plate": "A clean plate", "shot": "The shot"}
 FROM_WORDS = {
     "fill_from_plates": "Clean plates",
     "fill_from_frames": "Other frames",
+    "fill_from_beside": "Beside, or another frame",
     "fill_from_texture": "Texture",
     "fill_from_rim": "The rim",
     "fill_as_span": "Both sides of a line",
@@ -36,6 +38,7 @@ SCALES = {1.0: "As the shot", 2.0: "Twice the shot's", 4.0: "Four times the shot
 FILLS: dict[str, type] = {
     "fill_from_plates": Plates,
     "fill_from_frames": Donors,
+    "fill_from_beside": Borrow,
     "fill_from_texture": Texture,
     "fill_from_rim": Rim,
     "fill_as_span": Span,
@@ -49,6 +52,7 @@ class FillPage(Page):
     def __init__(self, session: Session, work: Work) -> None:
         self.commands = FillCommands(session, work)
         self.textures = TextureCommands(session, work)
+        self.borrowing = BorrowCommands(session)
         super().__init__(session, work)
 
     def build(self) -> None:
@@ -62,8 +66,10 @@ class FillPage(Page):
         self.rim = RimPart(self.commands)
         self.texture = TexturePart(self.textures, self.call)
         self.span = SpanPart(self.session, self.commands, self.call)
+        self.borrow = BorrowPart(self.session, self.borrowing, self.call)
         self.kinds: dict[type, Any] = {
-            Donors: self.donors, Texture: self.texture, Rim: self.rim, Span: self.span,
+            Donors: self.donors,
+            Borrow: self.borrow, Texture: self.texture, Rim: self.rim, Span: self.span,
         }  # fmt: skip
         self.on = choice("Paint on", ON_WORDS, "On a still that is carried along, or on every frame itself")
         self.on.activated.connect(self._on_paints)
@@ -163,7 +169,7 @@ class FillPage(Page):
         fix, plate = hand.fix, hand.plate
         if fix is not None and isinstance(fix.fill, Donors) and not fix.touch_up.strokes:
             return self._advise_donors(fix)
-        if fix is not None and isinstance(fix.fill, Rim | Span | Texture) and not fix.touch_up.strokes:
+        if fix is not None and isinstance(fix.fill, Borrow | Rim | Span | Texture) and not fix.touch_up.strokes:
             return self._advise_by_itself(fix)
         if self.session.desk.paints_shot:
             return self._advise_on_shot(fix)

@@ -6,7 +6,7 @@ from enum import StrEnum
 
 from gommage.core.document.arrays import Array
 from gommage.core.document.records.base import Record, as_arrays
-from gommage.core.document.records.painting import Blend, Source
+from gommage.core.document.records.painting import Blend, FrameOffset, SourceTime
 from gommage.core.document.records.shapes import Matte
 from gommage.core.document.records.times import Frames, Keyed
 
@@ -17,6 +17,7 @@ __all__ = [
     "Donors",
     "Fill",
     "Painted",
+    "Place",
     "Placed",
     "Plates",
     "Rim",
@@ -74,10 +75,53 @@ class Painted(Record, frozen=True, tag="strokes"):
     """Nothing but what lies below: the fix is its touch-up strokes."""
 
 
-class Borrow(Record, frozen=True, tag="borrow"):
-    """The same shot from beside or from another frame."""
+class Place(Record, frozen=True):
+    """Where something is borrowed from.
 
-    source: Source = Source()
+    Attributes
+    ----------
+    part_id : str
+        The part of the cover that it holds for; empty: all that have no place of their own.
+    dx, dy : Keyed
+        So many pixels to the right and down from where it is laid; along the surface in home-frame pixels.
+    turn_deg, scale : Keyed
+        The source turned about the middle of what is covered, and made larger.
+    is_mirrored : bool
+        Left to right.
+    time : SourceTime
+        On which frame.
+    runs_along : bool
+        Whether it moves with the surface, and another frame is brought into register by it.
+    """
+
+    part_id: str = ""
+    dx: Keyed = 0.0
+    dy: Keyed = 0.0
+    turn_deg: Keyed = 0.0
+    scale: Keyed = 1.0
+    is_mirrored: bool = False
+    time: SourceTime = FrameOffset()
+    runs_along: bool = True
+
+
+class Borrow(Record, frozen=True, tag="borrow"):
+    """The same shot from beside or from another frame.
+
+    Attributes
+    ----------
+    places : tuple of Place
+        One a part at most, and one for all others.
+    is_lit : bool
+        Whether each piece is brought to the light around it.
+    """
+
+    places: tuple[Place, ...] = (Place(),)
+    is_lit: bool = True
+
+    def place_of(self, part_id: str) -> Place:
+        """Return where a part is borrowed from."""
+        own = next((one for one in self.places if one.part_id == part_id), None)
+        return own or next((one for one in self.places if not one.part_id), Place())
 
 
 class ClosedFrom(StrEnum):

@@ -8,7 +8,19 @@ from itertools import pairwise
 
 from gommage.core.document.records.base import Record
 
-__all__ = ["Ease", "Frames", "FrameRange", "Key", "Keyed", "Keys", "is_within", "share_between", "value_at", "with_key"]
+__all__ = [
+    "Ease",
+    "FrameRange",
+    "Frames",
+    "Key",
+    "Keyed",
+    "Keys",
+    "changed_on",
+    "is_within",
+    "share_between",
+    "value_at",
+    "with_key",
+]
 
 
 class FrameRange(Record, frozen=True):
@@ -105,6 +117,11 @@ def with_key(keyed: Keyed, frame: int, value: float) -> Keys:
     keys = {key.frame: key for key in keyed.keys} if isinstance(keyed, Keys) else {}
     keys[frame] = Key(frame=frame, value=value, ease=keys[frame].ease if frame in keys else Ease.SMOOTH)
     return Keys(keys=tuple(keys[one] for one in sorted(keys)))
+
+
+def changed_on(keyed: Keyed, frame: int, value: float) -> Keyed:
+    """Return a number with another value on a frame: a key there if it has keys, else everywhere."""
+    return with_key(keyed, frame, value) if isinstance(keyed, Keys) else value
 
 
 def share_between(first: int, last: int, frame: int, ease: Ease) -> float:

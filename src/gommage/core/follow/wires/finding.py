@@ -109,11 +109,10 @@ def smooth_line(points: Points) -> Points:
     if len(points) < 3:
         return even_line(points)
     at = np.concatenate([[0.0], np.cumsum(np.hypot(*np.diff(points, axis=0).T))])
-    from scipy.interpolate import CubicSpline
+    from scipy.interpolate import make_interp_spline
 
-    ends = "natural" if len(points) < 4 else "not-a-knot"
-    fine = CubicSpline(at, points, bc_type=ends)(np.linspace(0, at[-1], max(int(at[-1] / 2), 32)))
-    return even_line(fine)
+    fine = make_interp_spline(at, points, k=min(3, len(points) - 1))(np.linspace(0, at[-1], max(int(at[-1] / 2), 32)))
+    return even_line(np.asarray(fine))
 
 
 # -- responses ----------------------------------------------------------------------------------------------

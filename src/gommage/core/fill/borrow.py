@@ -1,0 +1,177 @@
+"""Borrow: what is covered, filled from beside it or from another frame, each part from a place of its own."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+import cv2
+import numpy as np
+from msgspec.structs import replace
+from numpy.typing import NDArray
+
+from gommage.core.cover import MatteAt, matte_on, reach_of
+from gommage.core.document import Borrow, Fix, Footage, FrameOffset, Place, Shot, mappings_of, value_at
+from gommage.core.document.records import Record
+from gommage.core.fill.blocking import not_around
+from gommage.core.fill.holes import hidden_by
+from gommage.core.fill.scene import Filled, Layer, Scene
+from gommage.core.geometry import Mapping, Window, around, composed, from_matrix, scaling, spanning
+from gommage.core.paint import CanvasKey
+from gommage.core.picture import Picture, resample
+from gommage.errors import FootageError
+
+__all__ = ["BorrowAt", "borrow_at", "borrowed_frame", "fill_borrowed", "source_mapping"]
+
+Check = Callable[[], None]
+RING_GAP_PX, RING_PX, DARKEST, LEAST_POINTS = 1, 10, 1e-4, 24
+BEYOND_PX = 9
+"""So far around what is covered is filled as well: seams are told by it."""
+SPLINE_PX = 14
+
+
+class PieceAt(Record, frozen=True):
+    """A part of a cover on a frame, the frame that it is borrowed from, and where in it each pixel is."""
+
+    cover: MatteAt
+    frame: int
+    source_from_frame: Mapping
+
+
+class BorrowAt(Record, frozen=True):
+    """What is borrowed on one frame: everything that its pixels depend on."""
+
+    footage: Footage
+    frame: int
+    pieces: tuple[PieceAt, ...]
+    is_lit: bool
+    others: tuple[MatteAt, ...]
+
+    @property
+    def canvases(self) -> tuple[CanvasKey, ...]:
+        """What is painted on: no clean plate."""
+        return ()
+
+    @property
+    def as_shot(self) -> BorrowAt:
+        """The same without paint."""
+        return self
+
+
+def borrowed_frame(place: Place, frame: int) -> int:
+    """Return the frame that something is borrowed from on a frame."""
+    return frame + place.time.frames if isinstance(place.time, FrameOffset) else place.time.frame
+
+
+def source_mapping(
+    shot: Shot, surface_id: str, place: Place, frame: int, middle: tuple[float, float]
+) -> Mapping | None:
+    """Return where in the frame that is borrowed from each pixel of a frame is; None where that is not known.
+
+    Parameters
+    ----------
+    shot : Shot
+    surface_id : str
+        Along which it runs, if it does.
+    place : Place
+    frame : int
+    middle : (x, y)
+        Of what is covered, in pixels of the frame: about it the source is turned.
+    """
+    here = mappings_of(shot)(surface_id if place.runs_along else "", frame)
+    there = mappings_of(shot)(surface_id if place.runs_along else "", borrowed_frame(place, frame))
+    if here is None or there is None:
+        return None
+    back = here.inverse()
+    x, y = back(np.array([middle]))[0]
+    turn, scale = np.deg2rad(value_at(place.turn_deg, frame)), max(value_at(place.scale, frame), 1e-3)
+    cos, sin = np.cos(turn) / scale, np.sin(turn) / scale
+    matrix = np.array([[cos, sin], [-sin, cos]])
+    if place.is_mirrored:
+        matrix[:, 0] *= -1
+    by = np.array([x + value_at(place.dx, frame), y + value_at(place.dy, frame)]) - matrix @ (x, y)
+    moved = from_matrix(np.vstack([np.column_stack([matrix, by]), [0, 0, 1]]))
+    return composed(back, moved, there)
+
+
+def borrow_at(fill: Borrow, shot: Shot, fix: Fix, frame: int) -> BorrowAt | None:
+    """Return what is borrowed on a frame; None if nothing can be."""
+    pieces = []
+    for part in fix.cover.parts:
+        cover = matte_on(shot, replace(fix.cover, parts=(part,)), frame)
+        reach = reach_of(cover, shot.footage.bounds)
+        if reach.is_empty:
+            continue
+        place = fill.place_of(part.id)
+        middle = (reach.left + reach.right) / 2, (reach.top + reach.bottom) / 2
+        other = borrowed_frame(place, frame)
+        mapping = source_mapping(shot, fix.surface_id, place, frame, middle)
+        if mapping is not None and other in shot.footage.frames and other not in shot.footage.missing:
+            pieces.append(PieceAt(cover=cover, frame=other, source_from_frame=mapping))
+    if not pieces:
+        return None
+    return BorrowAt(footage=shot.footage, frame=frame, pieces=tuple(pieces), is_lit=fill.is_lit,
+                    others=not_around(shot, fix, frame))  # fmt: skip
+
+
+# -- pixels -------------------------------------------------------------------------------------------------
+
+
+def fill_borrowed(at: BorrowAt, scene: Scene, window: Window, check: Check = lambda: None) -> Filled:
+    """Lay each part from the place that it is borrowed from, under the light around it.
+
+    Parameters
+    ----------
+    at : BorrowAt
+    scene : Scene
+    window : Window
+        Of the frame, in pixels of the scene's scale. A pixel is the same in every window.
+    check : callable
+        Called for each part.
+    """
+    pixels = scene.plate(at.footage, at.frame, window).copy()
+    valid: Picture = np.zeros((window.height, window.width), np.float32)
+    bounds = at.footage.bounds.scaled(scene.scale)
+    for piece in at.pieces:
+        reach = reach_of(piece.cover, at.footage.bounds).scaled(scene.scale).grown(BEYOND_PX) & bounds
+        shared = reach & window
+        if shared.is_empty:
+            continue
+        check()
+        key = ("borrowed", at.footage, at.frame, piece, at.is_lit, at.others)
+        brought, shown = scene.kept(key, lambda piece=piece, reach=reach: _brought(at, piece, scene, reach))  # type: ignore[misc]
+        inside, part = shared.within(window), shared.within(reach)
+        np.copyto(pixels[inside], brought[part], where=shown[part][..., None])
+        np.copyto(valid[inside], np.float32(1), where=shown[part])
+    return Filled((Layer(pixels, valid),), fresh_grain=np.zeros_like(valid), shown=valid)
+
+
+def _brought(at: BorrowAt, piece: PieceAt, scene: Scene, reach: Window) -> tuple[Picture, NDArray[np.bool_]]:
+    """Return what a part borrows over a window around it, and where that lies in the picture."""
+    bounds = at.footage.bounds.scaled(scene.scale)
+    wide = reach.grown(RING_GAP_PX + RING_PX) & bounds
+    mapping = composed(scaling(1 / scene.scale), piece.source_from_frame, scaling(scene.scale))
+    corners = spanning(mapping, wide)
+    nothing = np.zeros((reach.height, reach.width, 3), np.float32), np.zeros((reach.height, reach.width), bool)
+    if not np.isfinite(corners).all():
+        return nothing
+    needed = around(corners, SPLINE_PX) & bounds
+    if needed.is_empty:
+        return nothing
+    try:
+        picture = np.ascontiguousarray(scene.plate(at.footage, piece.frame, needed))
+    except FootageError:
+        return nothing  # it says so itself when one goes there
+    found, inside = resample(picture, mapping, wide, at=needed)
+    cover = scene.matte(at.footage, piece.cover, wide)
+    wanted = cv2.dilate((cover > 0).view(np.uint8), np.ones((2 * BEYOND_PX + 1, 2 * BEYOND_PX + 1), np.uint8))
+    shown = (wanted > 0) & (np.asarray(inside) > 0.99)
+    if at.is_lit:
+        frame = scene.plate(at.footage, at.frame, wide)
+        near = cv2.dilate((cover > 0).view(np.uint8), np.ones((2 * RING_GAP_PX + 1,) * 2, np.uint8)) > 0
+        far = cv2.dilate((cover > 0).view(np.uint8), np.ones((2 * (RING_GAP_PX + RING_PX) + 1,) * 2, np.uint8)) > 0
+        ring = far & ~near & (np.asarray(inside) > 0.99) & ~hidden_by(at.others, at.footage, scene, wide)
+        if ring.sum() >= LEAST_POINTS:
+            ratio = np.log(np.maximum(frame[ring], DARKEST)) - np.log(np.maximum(found[ring], DARKEST))
+            found = found * np.exp(np.median(ratio, axis=0)).astype(np.float32)
+    part = reach.within(wide)
+    return np.ascontiguousarray(found[part]), np.ascontiguousarray(shown[part])
