@@ -6,6 +6,7 @@ from dataclasses import dataclass, field, replace
 from enum import StrEnum
 from typing import Any, TypeVar
 
+from gommage.core.cover.found import Found
 from gommage.core.document import (
     Brush,
     CleanPlate,
@@ -87,6 +88,40 @@ class KeptSource:
         """What of the desk it sets."""
         names = ("source", "source_frames", "source_pinned", "source_along", "source_base")
         return {name: getattr(self, name) for name in names}
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class FoundList:
+    """What was found and is to be taken or left, one by one.
+
+    Attributes
+    ----------
+    items : tuple of Found
+        By frame.
+    least : float
+        What is less clear is not shown.
+    done : frozenset of int
+        Those that were taken or left, by number.
+    at : int
+        The one in hand.
+    holder_id : str
+        The fix that marks go to; empty: fixes of their own.
+    """
+
+    items: tuple[Found, ...]
+    least: float
+    done: frozenset[int] = frozenset()
+    at: int = 0
+    holder_id: str = ""
+
+    @property
+    def open(self) -> list[int]:
+        """Numbers of those that are shown and neither taken nor left."""
+        return [n for n, one in enumerate(self.items) if one.score >= self.least and n not in self.done]
+
+    def on(self, frame: int) -> list[int]:
+        """Return those of these that are on a frame."""
+        return [number for number in self.open if self.items[number].is_on(frame)]
 
 
 @dataclass(frozen=True, slots=True)
@@ -187,6 +222,7 @@ class Desk:
     draws_round: bool = False
     draws_open: bool = False
     draws_wire: bool = False
+    found: FoundList | None = None
     draws_on_picture: bool = False
     reach: Reach = Reach.THIS
     mould: str = "pull"

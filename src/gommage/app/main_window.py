@@ -45,6 +45,7 @@ from gommage.app.projects import ProjectCommands
 from gommage.app.session import Session
 from gommage.app.steps.cover.commands import ShapeCommands
 from gommage.app.steps.cover.files import MatteFileCommands
+from gommage.app.steps.cover.found import FoundCommands
 from gommage.app.steps.cover.lines import LineCommands
 from gommage.app.steps.fill.borrow import BorrowCommands
 from gommage.app.steps.fill.commands import FillCommands
@@ -95,6 +96,7 @@ class MainWindow(QMainWindow):
         self.fills = FillCommands(self.session, self.work)
         self.textures = TextureCommands(self.session, self.work)
         self.lines = LineCommands(self.session, self.work)
+        self.finding = FoundCommands(self.session, self.work)
         self.borrowing = BorrowCommands(self.session)
         self.brushes = BrushCommands(self.session, self.stage)
         self.painting = PaintCommands(self.session, self.stage, self)
@@ -124,6 +126,7 @@ class MainWindow(QMainWindow):
             self.fills,
             self.textures,
             self.lines,
+            self.finding,
             self.borrowing,
             self.plates,
             self.painting,

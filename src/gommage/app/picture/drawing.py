@@ -23,6 +23,7 @@ OUTLINES = {
     "extent": (Qt.PenStyle.DashDotLine, "source"),
     "cover": (Qt.PenStyle.SolidLine, "accent"),
     "light": (Qt.PenStyle.DashLine, "source"),
+    "found": (Qt.PenStyle.DashLine, "look_here"),
     "guide": (Qt.PenStyle.SolidLine, "source"),
     "hold-out": (Qt.PenStyle.DashDotLine, "look_here"),
     "scribble-inside": (Qt.PenStyle.SolidLine, "accent"),

@@ -135,7 +135,7 @@ def overlay_of(ground: Ground, trace: Trace | None = None) -> Overlay:
     if ground.shot is None or desk.hides_overlays or ground.look is Look.SHEET:
         return Overlay()
     base = {Step.FOLLOW: _of_follow, Step.FILL: _of_fill}.get(desk.step, _of_cover)(ground)
-    base = replace(base, dot_px=desk.dot_px)
+    base = replace(base, dot_px=desk.dot_px, outlines=(*base.outlines, *_found(ground)))
     view = None if trace is None else IDENTITY if trace.is_in_view else ground.view_from(trace.surface_id)
     if trace is None or view is None or not len(trace.vertices):
         return base
@@ -143,6 +143,20 @@ def overlay_of(ground: Ground, trace: Trace | None = None) -> Overlay:
     line = Outline(points, trace.kind, is_closed=trace.is_closed)
     handles = _handles_of(trace.vertices, trace.kinds, view, _with_arms(trace.kinds)) if trace.has_points else None
     return replace(base, outlines=(*base.outlines, line), handles=handles or base.handles)
+
+
+def _found(ground: Ground) -> list[Outline]:
+    """Return what was found on this frame and is neither taken nor left yet."""
+    found, lines = ground.desk.found, []
+    for number in found.on(ground.frame) if found is not None else ():
+        assert found is not None
+        one = found.items[number]
+        view = ground.view_from(one.surface_id)
+        if view is not None:
+            closed = one.words != "scratch"
+            line = view(one.outline_on(ground.frame))
+            lines.append(Outline(line, "found", is_closed=closed, is_chosen=number == found.at))
+    return lines
 
 
 def _with_arms(kinds: tuple[VertexKind, ...]) -> tuple[int, ...]:

@@ -8,6 +8,7 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
+from gommage.core.document import MattePart
 from gommage.core.geometry import Points
 from gommage.core.picture import Picture, luminance
 
@@ -46,6 +47,8 @@ class Found:
         What it rides on; empty: the pixels of the frame.
     is_lasting : bool
         Whether it is there on all frames; otherwise from its first key to its last.
+    part : MattePart or None
+        What covers it, if that is more than an outline.
     """
 
     keys: tuple[tuple[int, Points], ...]
@@ -53,6 +56,7 @@ class Found:
     words: str
     surface_id: str = ""
     is_lasting: bool = False
+    part: MattePart | None = None
 
     @property
     def frame(self) -> int:

@@ -6,6 +6,7 @@ from gommage.core.engine.carrying import carried_over
 from gommage.core.engine.evaluate import Engine, level_of
 from gommage.core.engine.finding import found_sources
 from gommage.core.engine.following import follow_surface, followed, followed_surface
+from gommage.core.engine.hunting import found_dirt, found_marks, found_scratches, part_of
 from gommage.core.engine.inputs import FixInputs, frame_inputs, inputs_at, is_lit_on, mappings_of
 from gommage.core.engine.jobs import Jobs, Priority
 from gommage.core.engine.laid import Patch
@@ -54,6 +55,10 @@ __all__ = [
     "follow_line",
     "follow_surface",
     "followed",
+    "found_dirt",
+    "found_marks",
+    "found_scratches",
+    "part_of",
     "followed_surface",
     "found_sources",
     "frame_inputs",

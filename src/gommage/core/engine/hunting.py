@@ -99,13 +99,9 @@ def found_dirt(
 
 def found_scratches(
     engine: Engine, shot: Shot, frames: FrameRange | None = None, check: Check = lambda: None
-) -> tuple[MattePart, ...]:
-    """Return scratches that run on over frames at the same place of the film: upright lines, each followed.
-
-    Returns
-    -------
-    tuple of MattePart
-        Open lines, keyed on each frame on which they are, in pixels of the frame.
+) -> tuple[Found, ...]:
+    """Return scratches that run on over frames at the same place of the film: upright lines, each followed, keyed on
+    each frame on which they are, in pixels of the frame.
     """
     whole = frames or shot.footage.frames
     seen: list[tuple[int, float]] = []
@@ -114,13 +110,14 @@ def found_scratches(
         luma = _lumas(engine, shot.footage, frame, check)
         if luma is not None:
             seen += [(frame, x) for x in _upright(luma)]
-    parts = []
+    found = []
     for run in _runs(seen):
         check()
         part = _followed_scratch(engine, shot, run, whole, check)
-        if part is not None:
-            parts.append(part)
-    return tuple(parts)
+        if part is not None and isinstance(part.source, Drawn):
+            keys = tuple((key.frame, key.points) for key in part.source.shape.keys)
+            found.append(Found(keys, SCRATCH_CLEAR, "scratch", part=part))
+    return tuple(found)
 
 
 def _upright(luma: Picture) -> list[float]:
@@ -286,6 +283,8 @@ def _expected(group: list[_Seen], frame: int, is_still: bool) -> NDArray[np.floa
 
 def part_of(found: Found) -> MattePart:
     """Return what was found as a part of a cover."""
+    if found.part is not None:
+        return found.part
     keys = tuple(ShapeKey(frame=frame, vertices=ShapeKey.of(frame, line).vertices, is_measured=True)
                  for frame, line in found.keys)  # fmt: skip
     count = min(len(line) for _, line in found.keys)

@@ -168,7 +168,8 @@ def _along(
 ) -> Iterator[LineStep]:  # fmt: skip
     """Follow a line one way, until it ends or was lost for long."""
     mapping_of = mappings_of(shot)
-    wire, speed, lost, before = first, np.zeros((1, 2)), 0, mapping_of(surface_id, start)
+    wire, lost, before = first, 0, mapping_of(surface_id, start)
+    speed: Points = np.zeros((1, 2))
     by_hand = {key.frame for key in shape.keys if not key.is_measured}
     frame = start + way
     while frame in whole and lost < MOST_LOST:
@@ -191,13 +192,21 @@ def _along(
                     lost, speed = lost + 1, 0.8 * speed
                     yield LineStep(frame, None, found.doubt)
                 else:
-                    lost, speed = 0, found.points - carried
+                    lost, speed = 0, _steadily(found.points - carried)
                     yield LineStep(frame, _key(shape, frame, here, found.points))
                 wire = found
         except (FootageError, FollowError) as error:
             lost += 1
             yield LineStep(frame, None, str(error).rstrip("."))
         before, frame = here, frame + way
+
+
+def _steadily(by: Points) -> Points:
+    """Return by how much the points of a line (K, 2) move, as far as all of it does: what trembles in it is not carried
+    on.
+    """
+    u = np.linspace(-1, 1, len(by))
+    return np.asarray(by.mean(axis=0) + u[:, None] * (u @ by / (u @ u)))
 
 
 def _key(shape: Shape, frame: int, here: Mapping, points: Points) -> ShapeKey:

@@ -25,6 +25,7 @@ from gommage.app.look.controls import (
     tool_button,
 )
 from gommage.app.steps.cover.file_row import FileRow
+from gommage.app.steps.cover.found import FoundCommands, FoundPart
 from gommage.app.steps.cover.part_menu import MATTE_ACTIONS, part_menu
 from gommage.app.steps.cover.parts_list import PartDelegate, Thumbs, part_rows, sentence
 from gommage.app.steps.cover.scribbles import advise_on_scribbles
@@ -63,6 +64,8 @@ class CoverPage(Page):
     def build(self) -> None:
         self.title = NameLine()
         self.box.addWidget(self.title)
+        self.found = FoundPart(self.session, FoundCommands(self.session, self.work), self.call)
+        self.box.addWidget(self.found)
         self.lists: dict[Slot, RowList] = {}
         self._thumbs: dict[Slot, Thumbs] = {}
         for slot, words, add in (
@@ -309,10 +312,19 @@ class CoverPage(Page):
 
     def watched(self, hand: InHand) -> tuple[Any, ...]:
         desk = self.session.desk
-        return (*super().watched(hand), desk.part_ids, desk.vertices, desk.proposal, desk.proposal_sure, desk.slot)
+        return (
+            *super().watched(hand),
+            desk.part_ids,
+            desk.vertices,
+            desk.proposal,
+            desk.proposal_sure,
+            desk.slot,
+            desk.found,
+        )
 
     def show_hand(self, hand: InHand) -> None:
         fix, frame = hand.fix, self.session.desk.frame
+        self.found.show_found(self.session.desk)
         parts = (*fix.cover.parts, *fix.hold_outs.parts) if fix is not None else ()
         for widget in (self.shape, self.edge, self.time):
             widget.setEnabled(bool(parts))
@@ -404,6 +416,9 @@ class CoverPage(Page):
             doubt = "" if desk.proposal_sure >= SURE else " It agrees little with the edge it was drawn on; look well."
             return Advised(f"This is the key proposed for frame {desk.proposal}.{doubt} Escape leaves it.",
                            "Take it", "take_proposal", is_urgent=bool(doubt))  # fmt: skip
+        if desk.found is not None and desk.found.open:
+            return Advised("These were found. K takes the one in hand, L leaves it; lower or raise what is shown.",
+                           "Take all", "take_all_found", is_urgent=False)  # fmt: skip
         part = self._part()
         if part is not None and isinstance(part.source, Scribbled):
             return advise_on_scribbles(self.session, part.id, part.source)
