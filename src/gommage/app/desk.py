@@ -223,6 +223,8 @@ class Desk:
     draws_open: bool = False
     draws_wire: bool = False
     found: FoundList | None = None
+    proposed: int | None = None
+    proposed_why: str = ""
     draws_on_picture: bool = False
     reach: Reach = Reach.THIS
     mould: str = "pull"

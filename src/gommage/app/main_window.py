@@ -49,6 +49,7 @@ from gommage.app.steps.cover.found import FoundCommands
 from gommage.app.steps.cover.lines import LineCommands
 from gommage.app.steps.fill.borrow import BorrowCommands
 from gommage.app.steps.fill.commands import FillCommands
+from gommage.app.steps.fill.proposals import ProposalCommands
 from gommage.app.steps.fill.texture import TextureCommands
 from gommage.app.steps.follow.commands import FollowCommands
 from gommage.app.steps.panel import StepPanel
@@ -95,6 +96,8 @@ class MainWindow(QMainWindow):
         self.plates = PlateCommands(self.session, self)
         self.fills = FillCommands(self.session, self.work)
         self.textures = TextureCommands(self.session, self.work)
+        self.proposals = ProposalCommands(self.session, self.work, self.textures)
+        self.textures.next_proposal = self.proposals.next_proposal
         self.lines = LineCommands(self.session, self.work)
         self.finding = FoundCommands(self.session, self.work)
         self.borrowing = BorrowCommands(self.session)
@@ -125,6 +128,7 @@ class MainWindow(QMainWindow):
             self.mattes,
             self.fills,
             self.textures,
+            self.proposals,
             self.lines,
             self.finding,
             self.borrowing,

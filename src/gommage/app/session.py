@@ -25,7 +25,7 @@ __all__ = ["Place", "Session"]
 Edit = Callable[[Project], Project]
 DEMO_JOB = ("long", "demo")
 """Draws the very shot that is put on the desk; it goes on."""
-PREVIEWS = ("follow", "line", "solo", "proposal", "closing", "gesture")
+PREVIEWS = ("follow", "line", "solo", "proposal", "fill", "closing", "gesture")
 """What is shown without being done: what a follow has found, one part alone, a proposed key, what a hand does."""
 SUMMARY_MS = 15
 """So long changes are gathered before lists and strip are brought up to date."""

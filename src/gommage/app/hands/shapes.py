@@ -302,7 +302,7 @@ def _new_fix(ground: Ground, part: MattePart, surface_id: str, desk_after: dict[
     fresh = replaced(plain, cover=Matte(parts=(part,), softness=softness), fill=Span() if is_wire else plain.fill)
     edit = partial(edits.add_fix, shot_id=shot.id, fix=fresh)
     after = {**desk_after, "fix_id": fresh.id, "fix_ids": (fresh.id,), "slot": Slot.COVER}
-    return Step(f"New {'wire' if is_wire else 'fix'}", edit, after, calls="snap_line" if is_wire else "")
+    return Step(f"New {'wire' if is_wire else 'fix'}", edit, after, calls="snap_line" if is_wire else "propose_fill")
 
 
 # -- areas --------------------------------------------------------------------------------------------------

@@ -68,7 +68,8 @@ class Page(QWidget):
     def watched(self, hand: InHand) -> tuple[Any, ...]:
         """Return everything that the page shows."""
         desk = self.session.desk
-        return (*hand.parts(), desk.frame, desk.part_id, self.session.summary, self.work.is_busy)
+        told = desk.proposed, desk.proposed_why
+        return (*hand.parts(), desk.frame, desk.part_id, self.session.summary, self.work.is_busy, *told)
 
     def refresh(self, hand: InHand) -> Advised:
         """Show what is in hand, if it is something else than before; returns what the page advises."""
@@ -76,7 +77,13 @@ class Page(QWidget):
         if not _are_same(seen, self._seen):
             self._seen = seen
             self.show_hand(hand)
-            self._advised = self.advise(hand)
+            desk = self.session.desk
+            words = f"{desk.proposed_why} J shows the next, Escape leaves it."
+            self._advised = (
+                self.advise(hand)
+                if desk.proposed is None
+                else Advised(words, "Fill it so", "take_fill", is_urgent=False)
+            )
         return self._advised
 
     def show_hand(self, hand: InHand) -> None:

@@ -14,6 +14,7 @@ from gommage.core.engine.lines import LineStep, follow_line, snapped_line, with_
 from gommage.core.engine.matte_files import FoundMatte, MatteTarget, find_matte, write_mattes
 from gommage.core.engine.painting import LiveStroke, Shown
 from gommage.core.engine.plate_files import FoundPlate, find_plate, stamp_of, write_plate
+from gommage.core.engine.proposals import Proposal, proposed_fills
 from gommage.core.engine.proposing import proposed_key
 from gommage.core.engine.render import RenderReport, RenderTarget, render, render_in_processes
 from gommage.core.engine.sheets import Sheet, SheetRequest, sheet_key, sheet_of, sheet_pixels
@@ -37,6 +38,7 @@ __all__ = [
     "MatteTarget",
     "Patch",
     "Priority",
+    "Proposal",
     "RenderReport",
     "RenderTarget",
     "Sheet",
@@ -67,6 +69,7 @@ __all__ = [
     "level_of",
     "mappings_of",
     "matte_on",
+    "proposed_fills",
     "proposed_key",
     "render",
     "render_in_processes",

@@ -27,6 +27,7 @@ class TextureCommands:
 
     def __init__(self, session: Session, work: Work) -> None:
         self._session, self._work = session, work
+        self.next_proposal: Callable[[], bool] = lambda: False
 
     def _found(self) -> tuple[Shot, Fix] | None:
         shot, fix = self._session.shot, self._session.desk.fix(self._session.project)
@@ -42,9 +43,17 @@ class TextureCommands:
         is_seen = not fix.surface_id or mappings_of(shot)(fix.surface_id, frame) is not None
         self._close(f"Fill {fix.name} with texture", Texture(home_frame=frame if is_seen else None))
 
-    def another_proposal(self) -> None:
-        """Propose something else: the other way to begin, then other chances."""
+    def close_with(self, fill: Texture) -> None:
+        """Fill with texture as it is told."""
         found = self._found()
+        if found is not None:
+            self._close(f"Fill {found[1].name} with texture", fill)
+
+    def another_proposal(self) -> None:
+        """Propose something else: the next fill that is proposed, or the other way to begin, then other chances."""
+        found = self._found()
+        if self.next_proposal():
+            return
         if found is not None and isinstance(found[1].fill, Texture):
             fill = found[1].fill
             self._close(f"Proposal {fill.proposal + 2}", replace(fill, proposal=fill.proposal + 1))
