@@ -60,7 +60,7 @@ def shot_of(folder, encoded, parts, fill=None, grain=GRAIN, **fields):
     """The picture with a dark wire wherever the parts are, drawn by the matte itself, its edge a pixel soft."""
     footage = Footage(path=str(folder / "wire.####.exr"), frames=FrameRange(first=1001, last=1001), width=WIDTH,
                       height=HEIGHT, colour_space="Linear Rec.709 (sRGB)")  # fmt: skip
-    fix = Fix(id="wire", name="Wire", cover=Matte(parts=tuple(parts), softness=Softness(outwards_px=1.5)),
+    fix = Fix(id="wire", name="Wire", cover=Matte(parts=tuple(parts), grow_px=1.2, softness=Softness(outwards_px=1.5)),
               fill=fill or Span(), match=Match(grain=GrainMatch(amount=0.0)))  # fmt: skip
     shot = Shot(id="shot", name="Wires", footage=footage, fixes=(replace(fix, **fields),))
     hard = Matte(parts=tuple(parts), softness=Softness(outwards_px=0.7))
@@ -113,8 +113,8 @@ def test_a_line_is_as_wide_as_its_points_say(tmp_path):
     shot, engine = shot_of(tmp_path, stripes(60), [part]), Engine(10**9)
     alpha = engine.laid_matte(shot, 1001)
     thin, thick = ((alpha[:, column] > 0.5).sum() for column in (20, WIDTH - 20))
-    assert thin == pytest.approx(4 + 1.5, abs=1.5)
-    assert thick == pytest.approx(16 + 1.5, abs=1.5)
+    assert thin == pytest.approx(4 + 2.4 + 1.5, abs=1.5)
+    assert thick == pytest.approx(16 + 2.4 + 1.5, abs=1.5)
     clean, inside = stripes(60), alpha > 0.9
     assert psnr(encoded_result(engine, shot), clean, inside) > 38
 

@@ -381,6 +381,28 @@ def bench_fill(write: Path | None, alone: bool) -> None:
     _show_table(rest_markdown(rest, merged), write, "rest and merged")
 
 
+@bench.command("here")
+@click.option("--write", type=click.Path(path_type=Path), help="Put the figures into this Markdown file.")
+@click.option("--shot", "only", help="One of the shots alone.")
+def bench_here(write: Path | None, only: str | None) -> None:
+    """Close strings, a sign, crosses and dirt from the frame itself, and judge that beside spreading."""
+    from gommage.demo.fills import fill_markdown
+    from gommage.demo.here import HERE, found_words, judged_here, line_words
+
+    root, engine = Path(platformdirs.user_cache_dir("gommage")), Engine()
+    for name, job in HERE.items():
+        if only not in (None, name):
+            continue
+        click.echo(name, err=True)
+        demo = job.make(root)
+        project = job.fill(engine, demo)
+        table = fill_markdown(judged_here(engine, project, demo, job))
+        words = line_words(project, demo) if name == "strings" else ""
+        if name in ("crosses", "old reel"):
+            words = found_words(engine, project, demo)
+        _show_table(f"{table}\n\n{words}" if words else table, write, name)
+
+
 def _show_table(table: str, write: Path | None, mark: str) -> None:
     """Print a table, and put it into a file between its marks if that is wanted."""
     click.echo(table)

@@ -13,7 +13,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from gommage.core.document import SCENE_LINEAR
-from gommage.core.geometry import Camera, Mapping, Points, Window, around, composed, shift, turning
+from gommage.core.geometry import Camera, Mapping, Points, Window, around, composed, shift, then, turning
 from gommage.core.picture import Picture
 from gommage.core.picture.footage import read_picture
 from gommage.core.picture.writing import write_still
@@ -31,7 +31,7 @@ from gommage.demo.filming import (
 )
 from gommage.demo.painting import Canvas, linear, paper_grain, smooth_noise
 
-__all__ = ["CROSSES", "MATTES", "SKY_SIZE", "CrossesShot", "make_crosses", "sky_sheet"]
+__all__ = ["CROSSES", "MATTES", "PUPPET_SIZE", "SKY_SIZE", "CrossesShot", "make_crosses", "puppet_head", "sky_sheet"]
 
 WIDTH, HEIGHT, FRAMES, FIRST_FRAME = 1920, 1080, 96, 1001
 FOCAL_PX = 2250.0
@@ -162,6 +162,29 @@ def _head() -> Floats:
     sheet.ink(HEAD, 3, closed=True, wobble=0.6)
     sheet.alpha = _inside(PUPPET_SIZE, HEAD)
     return sheet.finish(paper_grain(PUPPET_SIZE, sheet.rng, 0.06))
+
+
+def puppet_head() -> Floats:
+    """Return the puppet's head with glasses on its sheet. RGBA (H, W, 4)."""
+    sheet = Canvas(PUPPET_SIZE, "000000", seed=29)
+    sheet.alpha[:] = 0
+    rims = [_ring(450 + side * 68, 500, 58, 52) for side in (-1, 1)]
+    for rim in rims:
+        sheet.ink(rim, 7, "20262b", closed=True)
+    sheet.ink([(508, 492), (450, 480), (392, 492)], 6, "20262b")
+    for side in (-1, 1):
+        sheet.ink([(450 + side * 126, 496), (450 + side * 172, 486)], 6, "20262b")
+    mask = np.zeros((PUPPET_SIZE[1], PUPPET_SIZE[0]), np.uint8)
+    for rim in rims:
+        cv2.polylines(mask, [rim.astype(np.int32)], True, 255, 8, cv2.LINE_AA)
+    cv2.polylines(mask, [np.array([(508, 492), (450, 480), (392, 492)])], False, 255, 7, cv2.LINE_AA)
+    for side in (-1, 1):
+        cv2.line(mask, (450 + side * 126, 496), (450 + side * 172, 486), 255, 7, cv2.LINE_AA)
+    share = (mask.astype(np.float32) / 255)[..., None]
+    head, glasses = _head(), sheet.finish(paper_grain(PUPPET_SIZE, sheet.rng, 0.03))
+    colour = glasses[..., :3] if glasses[..., 3].max() > 0 else np.full_like(head[..., :3], 0.02)
+    head[..., :3] = head[..., :3] * (1 - share) + np.minimum(colour, 0.05) * share * head[..., 3:]
+    return head
 
 
 def _comb(left: float, count: int, lengths: NDArray[np.float64]) -> Points:
@@ -359,6 +382,12 @@ class CrossesShot(FilmedShot):
             return tuple(_passed("sky", frame, cross_outline(index)) for index in range(len(CROSSES)))
         shapes = {"head": (HEAD,), "hair": HAIR, "lantern": (LANTERN,)}[name]
         return tuple(_passed(name, frame, _finely(shape)) for shape in shapes)
+
+    def planes(self, frame: int, other: int) -> list[tuple[Mapping, Picture | None]]:
+        """Return the true motion of the sky to another frame, and where what is in front hides it."""
+        here, there = _of_sky(frame - FIRST_FRAME), _of_sky(other - FIRST_FRAME)
+        front = np.maximum.reduce([self.matte(name, frame) for name in FRONT])
+        return [(then(here.inverse(), there), 1 - front)]
 
     @staticmethod
     def uncovered_frame() -> int:

@@ -159,6 +159,10 @@ class ReelShot(FilmedShot):
         """Return the true motion of the sky from one frame to another."""
         return then(_of_sky(home - FIRST_FRAME).inverse(), _of_sky(frame - FIRST_FRAME))
 
+    def planes(self, frame: int, other: int) -> list[tuple[Mapping, Picture | None]]:
+        """Return the true motion of the sky to another frame."""
+        return [(self.motion(other, frame), None)]
+
 
 def _draw(folder: Path, frame: int) -> int:
     clean = _clean(frame - FIRST_FRAME)

@@ -13,7 +13,9 @@ from gommage.demo.moth import make_moth, moth_at
 from gommage.demo.passer_by import make_passer_by, passer_by_at
 from gommage.demo.reel import make_reel, reel_at
 from gommage.demo.shot import demo_at, make_demo
+from gommage.demo.sign import make_sign, sign_at
 from gommage.demo.stage_hand import make_stage_hand, stage_hand_at
+from gommage.demo.strings import make_strings, strings_at
 
 __all__ = ["SHOTS", "TheatreShot"]
 
@@ -48,4 +50,6 @@ SHOTS = {
     "stage hand": TheatreShot("stage hand", stage_hand_at, make_stage_hand),
     "passer-by": TheatreShot("passer-by", passer_by_at, make_passer_by),
     "moth on a rod": TheatreShot("moth on a rod", moth_at, make_moth),
+    "strings": TheatreShot("strings", strings_at, make_strings),
+    "sign on brick": TheatreShot("sign on brick", sign_at, make_sign),
 }

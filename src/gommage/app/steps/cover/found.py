@@ -15,8 +15,9 @@ from gommage.app.look.controls import Section, ValueRow, push_button, quiet, spa
 from gommage.app.session import Session
 from gommage.app.work import Work
 from gommage.core.cover.found import Found
-from gommage.core.document import Donors, Fix, Matte, Project, Shot, Softness, Span, edits, new_id
+from gommage.core.document import Donors, Fix, Matte, Project, Shot, Softness, Span, edits, new_id, placement
 from gommage.core.document.edits import Slot
+from gommage.core.document.records import Fill
 from gommage.core.engine import Look, Step, found_dirt, found_marks, found_scratches, part_of
 
 __all__ = ["FoundCommands", "FoundPart"]
@@ -161,11 +162,17 @@ def _covered(project: Project, shot_id: str, holder_id: str, found: list[Found],
     if holder is None:
         softness = Softness(outwards_px=SCRATCH_SOFTNESS_PX if is_line else DIRT_SOFTNESS_PX)
         holder = Fix(id=new_id(), name=free_name(name, shot.fixes), cover=Matte(softness=softness),
-                     fill=Span() if is_line else Donors())  # fmt: skip
+                     fill=_fill_for(shot, is_line))  # fmt: skip
         project = edits.add_fix(project, shot_id, holder)
     for one in found:
         project = edits.add_part(project, shot_id, holder.id, Slot.COVER, part_of(one))
     return project, holder.id
+
+
+def _fill_for(shot: Shot, is_line: bool) -> Fill:
+    """Return what dirt is filled from: other frames along what is followed, else what is beside it."""
+    followed = tuple(one.id for one in shot.surfaces if placement(shot, one) is not None and not one.rides_on)[:1]
+    return Donors(surface_ids=followed) if followed or not is_line else Span()
 
 
 def _lies_on(one: Found, scratches: tuple[Found, ...]) -> bool:

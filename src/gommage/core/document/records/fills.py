@@ -26,8 +26,8 @@ __all__ = [
     "Texture",
 ]
 
-SPAN_REACH_PX = 2.3
-"""So far off a line's rim its blur is over."""
+SPAN_REACH_PX = 0.5
+"""So far off the rim of a line, as wide as it shows, nothing of it is left."""
 
 
 class Plates(Record, frozen=True, tag="clean plates"):

@@ -25,7 +25,7 @@ __all__ = ["SpanAt", "fill_span", "span_at"]
 
 Check = Callable[[], None]
 Values = NDArray[np.float64]
-BLUR_PX = 1.0
+BLUR_PX = 0.3
 """So far off a line's rim it still shows; no side is taken from there, of this line or another."""
 OUTWARDS_PX, FARTHER_PX, MOST_SLANT = 5, 12, 1.8
 PRIOR, SMOOTHNESS = 3.0, 0.3
@@ -197,7 +197,7 @@ def _plan(at: SpanAt, line: SpanLineAt, scene: Scene) -> _Plan:
         inside = (share >= one.first) & (share <= one.last)
         left[inside], right[inside], ways[inside] = one.left_px, one.right_px, WAYS[one.closed_from]
     half = (line.half_px + own) * scale
-    least = BLUR_PX * scale + 0.5
+    least = BLUR_PX * scale + 0.2
     left, right = half + np.maximum(left * scale, least), half + np.maximum(right * scale, least)
     rows = int(np.ceil(max(left.max(), right.max()))) + OUTWARDS_PX + 1
     window = around(points, rows + 2) & at.footage.bounds.scaled(scale)

@@ -1,0 +1,293 @@
+"""Fills that no other frame is needed for, each on a shot with known truth, beside spreading."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+from functools import lru_cache
+from typing import Any
+
+import cv2
+import numpy as np
+from numpy.typing import NDArray
+
+from gommage.core.document import (
+    Donors,
+    Drawn,
+    Fix,
+    Matte,
+    MattePart,
+    PlaneFollow,
+    Project,
+    Rim,
+    Shape,
+    ShapeKey,
+    Shot,
+    Softness,
+    Span,
+    Surface,
+    Texture,
+    VertexKind,
+    edits,
+)
+from gommage.core.engine import (
+    Engine,
+    follow_line,
+    followed,
+    found_dirt,
+    found_marks,
+    found_scratches,
+    part_of,
+    snapped_line,
+    with_line,
+)
+from gommage.core.geometry import Points
+from gommage.core.picture import Picture
+from gommage.demo.crosses import FRONT, CrossesShot, make_crosses
+from gommage.demo.fills import FillFigures, fill_figures
+from gommage.demo.filming import with_grain
+from gommage.demo.reel import DUST, HAIRS, ReelShot, make_reel
+from gommage.demo.sign import SIGN, WALL, SignShot, make_sign
+from gommage.demo.strings import STRINGS, StringsShot, make_strings, string_line
+
+__all__ = ["HERE", "HereJob", "found_words", "judged_here", "line_words", "strings_closed"]
+
+ENCODING = 1 / 2.2
+CLICK_OFF_PX = 2.5
+DIRT_LEAST, MARK_LEAST = 7.0, 62.0
+GRAIN_SEED = 9
+
+
+# -- jobs ---------------------------------------------------------------------------------------------------
+
+
+def strings_closed(engine: Engine, demo: StringsShot) -> Project:
+    """Return the project of shot 7: each string clicked at its ends, snapped, followed, closed from both sides."""
+    frame = demo.footage.frames.first
+    rng = np.random.default_rng(3)
+    parts = []
+    for index in range(len(STRINGS)):
+        line = string_line(index, frame)
+        inside = line[(line[:, 1] > 3) & (line[:, 1] < demo.footage.height - 3)]
+        ends = inside[[0, -1]] + rng.uniform(-CLICK_OFF_PX, CLICK_OFF_PX, (2, 2))
+        shape = Shape(id=f"s{index}", name=f"String {index + 1}", keys=(ShapeKey.of(frame, ends),),
+                      kinds=(VertexKind.SMOOTH,) * 2, is_closed=False)  # fmt: skip
+        parts.append(MattePart(id=shape.id, source=Drawn(shape=shape)))
+    cover = Matte(parts=tuple(parts), softness=Softness(outwards_px=1.5))
+    fix = Fix(id="strings", name="Strings", cover=cover, fill=Span())
+    project = edits.add_fix(Project.of(Shot(id="theatre", name="Strings", footage=demo.footage)), "theatre", fix)
+    for part in parts:
+        shot = project.shot("theatre")
+        snapped = snapped_line(engine, shot, part, frame)
+        project = edits.change_part(project, "theatre", part.id, source=snapped.source, grow_px=snapped.grow_px)
+        shot = project.shot("theatre")
+        now = next(one for one in shot.fix("strings").cover.parts if one.id == part.id)
+        project = with_line(project, "theatre", part.id, tuple(follow_line(engine, shot, now, frame)))
+    return project
+
+
+def sign_closed(engine: Engine, demo: SignShot) -> Project:
+    """Return the project of shot 8: the wall followed, the sign covered on one frame, closed with bricks of it."""
+    home = demo.footage.frames.first + len(demo.footage.frames) // 2
+    area = Shape.of("area", home, demo.seen(WALL, home))
+    surface = Surface(id="wall", name="Wall", home_frame=home, how=PlaneFollow(areas=Matte.of(area, surface_id="wall")))
+    project = edits.add_surface(Project.of(Shot(id="theatre", name="Sign", footage=demo.footage)), "theatre", surface)
+    project = followed(engine, project, "theatre", "wall")
+    cover = demo.seen(_grown(SIGN, 7.0), home)
+    matte = Matte.of(Shape.of("cover", home, cover), surface_id="wall", softness=Softness(outwards_px=2.0))
+    fix = Fix(id="sign", name="Sign", surface_id="wall", cover=matte, fill=Texture(home_frame=home))
+    return edits.add_fix(project, "theatre", fix)
+
+
+def _grown(corners: Points, by: float) -> Points:
+    middle = corners.mean(axis=0)
+    return middle + (corners - middle) * (1 + by / np.abs(corners - middle).max(axis=0))
+
+
+def crosses_closed(engine: Engine, demo: CrossesShot) -> Project:
+    """Return the project of shot 2: the sky followed, one cross drawn round, the others found, closed from the rim."""
+    home = 1051
+    sky = np.array([[1150, 20], [1400, 20], [1400, 1000], [1150, 1000.0]])
+    surface = Surface(id="sky", name="Sky", home_frame=home,
+                      how=PlaneFollow(areas=Matte.of(Shape.of("area", home, sky), surface_id="sky")))  # fmt: skip
+    project = edits.add_surface(
+        Project.of(Shot(id="theatre", name="Crosses", footage=demo.footage)), "theatre", surface
+    )
+    project = followed(engine, project, "theatre", "sky")
+    outline = _grown(demo.outlines("crosses", home)[5], 6.0)
+    cover = Matte.of(Shape.of("example", home, cv2.convexHull(outline.astype(np.float32))[:, 0].astype(float)),
+                     surface_id="sky", softness=Softness(outwards_px=2.0))  # fmt: skip
+    project = edits.add_fix(
+        project, "theatre", Fix(id="marks", name="Crosses", surface_id="sky", cover=cover, fill=Rim())
+    )
+    shot = project.shot("theatre")
+    fix = shot.fix("marks")
+    for one in found_marks(engine, shot, fix, fix.cover.parts[0], home):
+        if one.score >= MARK_LEAST:
+            project = edits.add_part(project, "theatre", "marks", edits.Slot.COVER, part_of(one))
+    return project
+
+
+def reel_closed(engine: Engine, demo: ReelShot) -> Project:
+    """Return the project of shot 3: the sky followed, dirt and the scratch found, both brought from other frames."""
+    home, shot = 1030, Shot(id="theatre", name="Old reel", footage=demo.footage)
+    sky = np.array([[120, 60], [540, 60], [540, 480], [120, 480.0]])
+    area = Matte.of(Shape.of("area", home, sky), surface_id="sky")
+    surface = Surface(id="sky", name="Sky", home_frame=home, how=PlaneFollow(areas=area))
+    project = followed(engine, edits.add_surface(Project.of(shot), "theatre", surface), "theatre", "sky")
+    dirt = [one for one in found_dirt(engine, shot) if one.score >= DIRT_LEAST]
+    for name, found in (("dirt", dirt), ("scratches", list(found_scratches(engine, shot)))):
+        cover = Matte(parts=tuple(part_of(one) for one in found), softness=Softness(outwards_px=2.0))
+        fix = Fix(id=name, name=name.capitalize(), cover=cover, fill=Donors(surface_ids=("sky",)))
+        project = edits.add_fix(project, "theatre", fix)
+    return project
+
+
+# -- the judge ----------------------------------------------------------------------------------------------
+
+
+def _every(shot: Any, frame: int) -> NDArray[np.bool_]:
+    return np.ones((shot.footage.height, shot.footage.width), bool)
+
+
+def _not_in_front(shot: CrossesShot, frame: int) -> NDArray[np.bool_]:
+    """Return where nothing passes in front of the sky: what is held out by hand is not judged here."""
+    front = np.maximum.reduce([shot.matte(name, frame) for name in FRONT])
+    return np.asarray(cv2.dilate(front, np.ones((41, 41), np.uint8)) < 0.01)
+
+
+@dataclass(frozen=True, slots=True)
+class HereJob:
+    """A shot's job, the frames that it is judged on, and where."""
+
+    make: Callable[..., Any]
+    fill: Callable[[Engine, Any], Project]
+    frames: range
+    where: Callable[[Any, int], NDArray[np.bool_]] = _every
+
+
+HERE = {
+    "strings": HereJob(make_strings, strings_closed, range(1020, 1030)),
+    "sign on brick": HereJob(make_sign, sign_closed, range(1012, 1022)),
+    "crosses": HereJob(make_crosses, crosses_closed, range(1060, 1066), _not_in_front),
+    "old reel": HereJob(make_reel, reel_closed, range(1018, 1038)),
+}
+
+
+def judged_here(engine: Engine, project: Project, demo: Any, job: HereJob) -> list[FillFigures]:
+    """Return the figures of a job, of its oracle, and of spreading in three ways."""
+    shot = project.shots[0]
+
+    @lru_cache(maxsize=64)
+    def alpha_of(frame: int) -> Picture:
+        return engine.laid_matte(shot, frame)
+
+    @lru_cache(maxsize=64)
+    def inside_of(frame: int) -> NDArray[np.bool_]:
+        return np.asarray((alpha_of(frame) > 0.5) & job.where(demo, frame))
+
+    def laid(frame: int, drawn: Picture) -> Picture:
+        alpha = alpha_of(frame)[..., None]
+        return np.asarray(engine.plate(shot.footage, frame) * (1 - alpha) + drawn * alpha)
+
+    def spread(frame: int, way: int) -> Picture:
+        plate = np.maximum(engine.plate(shot.footage, frame), 0) ** ENCODING
+        hole = (alpha_of(frame) > 0).view(np.uint8)
+        seen = (np.clip(plate, 0, 1) * 255).astype(np.uint8)
+        return laid(frame, (cv2.inpaint(seen, hole, 5, way).astype(np.float32) / 255) ** (1 / np.float32(ENCODING)))
+
+    ways: dict[str, Callable[[int], Picture]] = {
+        "oracle: clean, with grain of its own": lambda frame: laid(
+            frame, with_grain(demo.clean(frame, grain=False), (GRAIN_SEED, frame))
+        ),
+        "Gommage": lambda frame: engine.result(shot, frame),
+        "OpenCV, Telea": lambda frame: spread(frame, cv2.INPAINT_TELEA),
+        "OpenCV, Navier-Stokes": lambda frame: spread(frame, cv2.INPAINT_NS),
+        "biharmonic": lambda frame: laid(frame, biharmonic(engine.plate(shot.footage, frame), alpha_of(frame) > 0)),
+    }
+    frames = range(job.frames[0], job.frames[-1] + 1)
+    return [fill_figures(name, demo, frames, inside_of, lru_cache(maxsize=4)(way)) for name, way in ways.items()]
+
+
+def biharmonic(picture: Picture, hole: NDArray[np.bool_]) -> Picture:
+    """Return a picture whose hole is closed by the biharmonic equation, each piece by itself."""
+    from scipy.sparse import csr_matrix
+    from scipy.sparse.linalg import spsolve
+
+    stencil = {(0, 0): 20, (0, 1): -8, (1, 0): -8, (0, -1): -8, (-1, 0): -8, (1, 1): 2, (1, -1): 2, (-1, 1): 2,
+               (-1, -1): 2, (0, 2): 1, (2, 0): 1, (0, -2): 1, (-2, 0): 1}  # fmt: skip
+    out = picture.copy()
+    height, width = hole.shape
+    rows, columns = np.nonzero(hole)
+    if not len(rows):
+        return out
+    number = np.full(hole.shape, -1)
+    number[rows, columns] = np.arange(len(rows))
+    at, to, weights = [], [], []
+    right = np.zeros((len(rows), 3))
+    for (down, across), weight in stencil.items():
+        y, x = np.clip(rows + down, 0, height - 1), np.clip(columns + across, 0, width - 1)
+        inside = hole[y, x]
+        at.append(np.flatnonzero(inside))
+        to.append(number[y[inside], x[inside]])
+        weights.append(np.full(int(inside.sum()), weight, float))
+        right[~inside] -= weight * picture[y[~inside], x[~inside]]
+    system = csr_matrix((np.concatenate(weights), (np.concatenate(at), np.concatenate(to))), (len(rows),) * 2)
+    out[rows, columns] = np.column_stack([spsolve(system, right[:, c]) for c in range(3)])
+    return out
+
+
+# -- what found itself --------------------------------------------------------------------------------------
+
+
+def line_words(project: Project, demo: StringsShot) -> str:
+    """Return in words how far followed strings are off, over all frames."""
+    missed, lost = [], 0
+    for index, part in enumerate(project.shots[0].fixes[0].cover.parts):
+        assert isinstance(part.source, Drawn)
+        keys = part.source.shape.keys
+        lost += len(demo.footage.frames) - len(keys)
+        for key in keys:
+            true = string_line(index, key.frame)
+            inside = (key.points[:, 1] > 4) & (key.points[:, 1] < demo.footage.height - 4)
+            missed.append(
+                np.abs(np.interp(key.points[inside, 1], true[:, 1], true[:, 0]) - key.points[inside, 0]).mean()
+            )
+    worst = f"{np.max(missed):.2f} px on the worst frame"
+    return f"Strings: {np.mean(missed):.2f} px off on average, {worst}; {lost} not found."
+
+
+def found_words(engine: Engine, project: Project, demo: Any) -> str:
+    """Return in words how much of dirt or crosses was found, and how much that is neither."""
+    shot = project.shots[0]
+    if isinstance(demo, ReelShot):
+        parts = shot.fix("dirt").cover.parts
+        wanted = [(one.frame, one.x, one.y) for one in DUST]
+        wanted += [(one.frame, *np.mean(one.points, axis=0).tolist()) for one in HAIRS]
+        boxes = [(part.source.shape.keys[0].frame, part.source.shape.keys[0].points) for part in parts]  # type: ignore[union-attr]
+        hit = sum(any(at == frame and bool(_holds(line, x, y)) for at, line in boxes) for frame, x, y in wanted)
+        true = sum(bool((demo.damage(frame)[_box(line)] > 0.3).any()) for frame, line in boxes)
+        scratch = shot.fix("scratches").cover.parts
+        keys = sum(len(part.source.shape.keys) for part in scratch)  # type: ignore[union-attr]
+        return (f"Dirt: {hit} of {len(wanted)} found, {true} of {len(parts)} that were found are damage; "
+                f"{len(scratch)} scratch on {keys} frames (40).")  # fmt: skip
+    hits, wanted_count, extra = 0, 0, 0
+    for frame in demo.footage.frames:
+        alpha = engine.laid_matte(shot, frame) > 0.5
+        middles = [line.mean(axis=0) for line in demo.outlines("crosses", frame)]
+        inside = [one for one in middles if 0 <= one[0] < demo.footage.width and 0 <= one[1] < demo.footage.height]
+        hits += sum(bool(alpha[int(y), int(x)]) for x, y in inside)
+        wanted_count += len(inside)
+        count, labels = cv2.connectedComponents(alpha.view(np.uint8))
+        held = {int(labels[int(y), int(x)]) for x, y in inside}
+        extra += sum(number not in held for number in range(1, count))
+    return f"Crosses: {hits} of {wanted_count} covered over all frames; {extra} pieces that are none."
+
+
+def _holds(line: Points, x: float, y: float) -> bool:
+    return bool(cv2.pointPolygonTest(line.astype(np.float32), (x, y), measureDist=True) > -6)
+
+
+def _box(line: Points) -> tuple[slice, slice]:
+    low, high = np.floor(line.min(axis=0)).astype(int), np.ceil(line.max(axis=0)).astype(int)
+    return slice(max(low[1], 0), high[1] + 1), slice(max(low[0], 0), high[0] + 1)
