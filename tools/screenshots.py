@@ -5,7 +5,6 @@ Usage: screenshots.py FOLDER [NAME ...]
 
 from __future__ import annotations
 
-import datetime
 import sys
 import tempfile
 import time
@@ -22,24 +21,39 @@ from PySide6.QtWidgets import QApplication, QDialog
 
 from gommage.app.desk import Life, Lists
 from gommage.app.dialogs.footage import FootageDialog
-from gommage.app.dialogs.recovery import RecoveryDialog
 from gommage.app.dialogs.render import RenderDialog
 from gommage.app.look.theme import theme
 from gommage.app.main_window import MainWindow
 from gommage.app.start import make_application
-from gommage.core.document import Array, Pin, Project, edits, placement
+from gommage.core.document import (
+    Array,
+    Matte,
+    Pin,
+    Project,
+    Shape,
+    ShapeKey,
+    Shot,
+    Span,
+    Stretch,
+    VertexKind,
+    edits,
+    mappings_of,
+    placement,
+)
 from gommage.core.document.edits import Reach, Slot
-from gommage.core.document.recovery import LeftBehind
 from gommage.core.engine import Engine, Look, Step
 from gommage.core.picture import probe
 from gommage.demo import make_demo
 from gommage.demo.crosses import make_crosses
 from gommage.demo.crosses_job import held_out
 from gommage.demo.fills import moth_filled
+from gommage.demo.here import sign_closed, strings_closed
 from gommage.demo.job import HOME_FRAME, cleaned
 from gommage.demo.moth import make_moth
 from gommage.demo.reel import DUST, make_reel, scratch_line
 from gommage.demo.reel_job import cured
+from gommage.demo.sign import SIGN, make_sign
+from gommage.demo.strings import make_strings
 
 SIZE = 1280, 800
 PLAIN = {
@@ -48,8 +62,8 @@ PLAIN = {
 }  # fmt: skip
 PATIENCE_S = 120
 VIEWS = (
-    "start", "follow", "pins", "sheet", "cover", "hold_out", "mould", "fill", "other_frames", "donor_map",
-    "merged", "paint", "strokes", "match", "check", "light_theme", "open_footage", "render", "recover",
+    "follow", "pins", "sheet", "cover", "hold_out", "found", "fill", "other_frames", "donor_map", "merged",
+    "texture", "strings", "paint", "strokes", "match", "check", "light_theme", "open_footage", "render",
 )  # fmt: skip
 
 
@@ -122,9 +136,6 @@ class Photographer:
 
     # -- views ----------------------------------------------------------------------------------------------
 
-    def start(self) -> None:
-        """Nothing opened yet."""
-
     def follow(self) -> None:
         """Show the column followed, with its lattice."""
         self.desk(1052, Step.FOLLOW)
@@ -190,17 +201,6 @@ class Photographer:
             self.window.actions_by_id["light_theme"].trigger()
         return FootageDialog(probe(self.demo.plate_path), self.window)
 
-    def recover(self) -> QDialog:
-        """Show what crashes left behind."""
-        self.desk(1052, Step.CHECK)
-        now = datetime.datetime(2026, 11, 20, 18, 40).timestamp()
-        jobs = (("moth-rod", 41, 0), ("theatre-label", 14, 26), ("tape-crosses", 3, 49))
-        found = [
-            LeftBehind(Path(name), name, f"/jobs/paper-theatre/{name}.gommage", "", now - 3600 * hours, count)
-            for name, count, hours in jobs
-        ]
-        return RecoveryDialog(tuple(found), self.window)
-
     def crosses(self, **changes: object) -> None:
         """Begin a view of the crosses, with what passes in front held out."""
         window = self.window
@@ -217,14 +217,6 @@ class Photographer:
         """Show the veil over cross, head, hair and lantern, on a list of several parts."""
         self.crosses(look=Look.VEIL, slot=Slot.HOLD_OUTS, part_id="lantern", tool="edit")
         self.window.viewer.show_around(960, 520, 0.52)
-
-    def mould(self) -> None:
-        """Show soft reshape with its reach."""
-        self.crosses(look=Look.RESULT, slot=Slot.HOLD_OUTS, part_id="head", tool="mould", mould_px=170.0)
-        self.window.viewer.show_around(760, 560, 0.9)
-        self.window.viewer.pen_at = QPointF(250, 300)
-        settle(self.window)
-        self.window.stage.refresh()
 
     def reel(self, frame: int, **changes: object) -> None:
         """Begin a view of the old reel, painted on."""
@@ -296,6 +288,52 @@ class Photographer:
         settle(self.window)
         self.window.call("plate_for_rest")
         settle(self.window)
+
+    def texture(self) -> None:
+        """Show a sign on brick closed with bricks of the same wall, a guide led along a joint."""
+        window, session = self.window, self.window.session
+        demo = make_sign(Path(platformdirs.user_cache_dir("gommage")))
+        project = sign_closed(session.engine, demo)
+        fix = project.shots[0].fixes[0]
+        home = fix.fill.home_frame
+        here = mappings_of(project.shots[0])("wall", home).inverse()
+        sign = demo.seen(SIGN, home)
+        low, high = sign.min(axis=0), sign.max(axis=0)
+        ends = here(np.array([[low[0] - 50, high[1] + 6], [high[0] + 50, high[1] + 4]]))
+        line = Shape(id="guide", keys=(ShapeKey.of(home, ends),), kinds=(VertexKind.CORNER,) * 2, is_closed=False)
+        guides = Matte.of(line, surface_id="wall")
+        fill = msgspec_replace(fix.fill, guides=guides)
+        window.session.begin(edits.change_fix(project, "theatre", "sign", fill=fill))
+        session.set_desk(frame=home, fix_id="sign", fix_ids=("sign",), surface_id="wall", look=Look.RESULT, **PLAIN)
+        window.panel.step_chosen.emit(Step.FILL)
+        session.set_desk(tool="edit", slot=Slot.GUIDES, has_wipe=True, wipe=0.47)
+        window.viewer.show_around(float(sign[:, 0].mean()), float(sign[:, 1].mean()), 2.2)
+
+    def strings(self) -> None:
+        """Show strings gone from a puppet's face, one line with a stretch of its own."""
+        window, session = self.window, self.window.session
+        demo = make_strings(Path(platformdirs.user_cache_dir("gommage")))
+        project = strings_closed(session.engine, demo)
+        stretch = Stretch(part_id="s1", first=0.34, last=0.68, width_px=5.0)
+        window.session.begin(edits.change_fix(project, "theatre", "strings", fill=Span(stretches=(stretch,))))
+        session.set_desk(frame=1030, fix_id="strings", fix_ids=("strings",), look=Look.RESULT, **PLAIN)
+        session.set_desk(part_id="s1")
+        window.panel.step_chosen.emit(Step.FILL)
+        session.set_desk(tool="hand", part_id="s1", has_wipe=True, wipe=0.5)
+        window.panel.pages[Step.FILL].span.stretches.setCurrentRow(0)
+        window.viewer.show_around(470.0, 250.0, 1.25)
+
+    def found(self) -> None:
+        """Show dirt that was found on the old reel, one of it in hand."""
+        window, session = self.window, self.window.session
+        demo = make_reel(Path(platformdirs.user_cache_dir("gommage")))
+        window.session.begin(Project.of(Shot(id="reel", name="Old reel", footage=demo.footage)))
+        session.set_desk(frame=1006, look=Look.RESULT, **PLAIN)
+        window.panel.step_chosen.emit(Step.COVER)
+        window.call("find_dirt")
+        settle(window)
+        window.call("next_found")
+        window.viewer.show_around(420.0, 250.0, 1.2)
 
     def render(self) -> QDialog:
         """Where to, as what, which frames."""

@@ -78,3 +78,33 @@ def _warm_fills(texture: Picture, check: Callable[[], None]) -> None:
     stack.gathered()
     check()
     means_of_cells(picture, everywhere, 5)
+    check()
+    _warm_fills_from_here(picture, check)
+
+
+def _warm_fills_from_here(picture: Picture, check: Callable[[], None]) -> None:
+    """Run the loops of texture, of spans and of wires."""
+    from gommage.core.fill.patchwork import closed, finer, laid
+    from gommage.core.fill.spans.kernels import bridged, slanted
+    from gommage.core.follow.wires import find_wire, wire_again
+    from gommage.core.picture.kernels import banded
+
+    hole = np.zeros(picture.shape[:2], bool)
+    hole[26:38, 26:38] = True
+    found = closed(picture, hole, ~hole, check=check)
+    laid(picture, hole, finer(found.offsets, found.level, hole, ~hole), check)
+    check()
+    line = np.column_stack([np.arange(8.0, 56.0), np.full(48, 32.0)])
+    normals, wide = np.tile([0.0, -1.0], (48, 1)), np.full(48, 3.0)
+    band, shown = banded(picture, ~hole, line, normals, 10)
+    slants = slanted(band, shown, wide, wide, 1.0, 0.1)
+    out, plain = picture.copy(), np.zeros(hole.shape, np.float32)
+    bridged(
+        picture, ~hole, line, normals, wide, wide, wide, np.zeros(48, np.int8), slants, 0, 0, out, plain, plain.copy()
+    )
+    check()
+    dark = picture.copy()
+    dark[31:34] = 0
+    wire = find_wire(dark, line[[0, -1]])
+    if wire is not None:
+        wire_again(dark, wire, wire.points)

@@ -15,6 +15,7 @@ from gommage.core.document import (
     Donors,
     Drawn,
     Fix,
+    FromFile,
     Matte,
     MattePart,
     PlaneFollow,
@@ -37,6 +38,7 @@ from gommage.core.engine import (
     found_dirt,
     found_marks,
     found_scratches,
+    mappings_of,
     part_of,
     snapped_line,
     with_line,
@@ -50,11 +52,11 @@ from gommage.demo.reel import DUST, HAIRS, ReelShot, make_reel
 from gommage.demo.sign import SIGN, WALL, SignShot, make_sign
 from gommage.demo.strings import STRINGS, StringsShot, make_strings, string_line
 
-__all__ = ["HERE", "HereJob", "found_words", "judged_here", "line_words", "strings_closed"]
+__all__ = ["HERE", "HereJob", "found_words", "judged_here", "line_words", "sign_closed", "strings_closed"]
 
 ENCODING = 1 / 2.2
 CLICK_OFF_PX = 2.5
-DIRT_LEAST, MARK_LEAST = 7.0, 62.0
+DIRT_LEAST, MARK_LEAST = 7.0, 57.0
 GRAIN_SEED = 9
 
 
@@ -105,7 +107,9 @@ def _grown(corners: Points, by: float) -> Points:
 
 
 def crosses_closed(engine: Engine, demo: CrossesShot) -> Project:
-    """Return the project of shot 2: the sky followed, one cross drawn round, the others found, closed from the rim."""
+    """Return the project of shot 2: the sky followed, a red cross drawn round, the other red ones found, the three light
+    ones drawn by hand, all closed from the rim.
+    """
     home = 1051
     sky = np.array([[1150, 20], [1400, 20], [1400, 1000], [1150, 1000.0]])
     surface = Surface(id="sky", name="Sky", home_frame=home,
@@ -114,17 +118,25 @@ def crosses_closed(engine: Engine, demo: CrossesShot) -> Project:
         Project.of(Shot(id="theatre", name="Crosses", footage=demo.footage)), "theatre", surface
     )
     project = followed(engine, project, "theatre", "sky")
-    outline = _grown(demo.outlines("crosses", home)[5], 6.0)
-    cover = Matte.of(Shape.of("example", home, cv2.convexHull(outline.astype(np.float32))[:, 0].astype(float)),
-                     surface_id="sky", softness=Softness(outwards_px=2.0))  # fmt: skip
-    project = edits.add_fix(
-        project, "theatre", Fix(id="marks", name="Crosses", surface_id="sky", cover=cover, fill=Rim())
-    )
-    shot = project.shot("theatre")
-    fix = shot.fix("marks")
-    for one in found_marks(engine, shot, fix, fix.cover.parts[0], home):
-        if one.score >= MARK_LEAST:
-            project = edits.add_part(project, "theatre", "marks", edits.Slot.COVER, part_of(one))
+    front = str(demo.folder / "front" / "front.####.exr")  # held out as mattes that came with the shot
+    held = tuple(MattePart(id=channel, source=FromFile(path=front, channel=channel)) for channel in "RGB")
+    fix = Fix(id="marks", name="Crosses", surface_id="sky", cover=Matte(softness=Softness(outwards_px=2.0)), fill=Rim(),
+              hold_outs=Matte(parts=held))  # fmt: skip
+    project = edits.add_fix(project, "theatre", fix)
+    mapping = mappings_of(project.shot("theatre"))
+    for index, frame in ((2, home), (3, 1030), (0, home), (6, 1090)):
+        here = mapping("sky", frame)
+        assert here is not None
+        hull = cv2.convexHull(_grown(demo.outlines("crosses", frame)[index], 6.0).astype(np.float32))[:, 0]
+        line = here.inverse()(hull.astype(np.float64))
+        example = Matte.of(Shape.of(f"example-{index}", frame, line), surface_id="sky").parts[0]
+        project = edits.add_part(project, "theatre", "marks", edits.Slot.COVER, example)
+        if index != 2:  # light ones before light clouds are drawn by hand: they do not stand out
+            continue
+        shot = project.shot("theatre")
+        for one in found_marks(engine, shot, shot.fix("marks"), example, frame):
+            if one.score >= MARK_LEAST:
+                project = edits.add_part(project, "theatre", "marks", edits.Slot.COVER, part_of(one))
     return project
 
 
@@ -153,7 +165,7 @@ def _every(shot: Any, frame: int) -> NDArray[np.bool_]:
 def _not_in_front(shot: CrossesShot, frame: int) -> NDArray[np.bool_]:
     """Return where nothing passes in front of the sky: what is held out by hand is not judged here."""
     front = np.maximum.reduce([shot.matte(name, frame) for name in FRONT])
-    return np.asarray(cv2.dilate(front, np.ones((41, 41), np.uint8)) < 0.01)
+    return np.asarray(cv2.dilate(front, np.ones((9, 9), np.uint8)) < 0.01)
 
 
 @dataclass(frozen=True, slots=True)
@@ -261,15 +273,16 @@ def found_words(engine: Engine, project: Project, demo: Any) -> str:
     """Return in words how much of dirt or crosses was found, and how much that is neither."""
     shot = project.shots[0]
     if isinstance(demo, ReelShot):
-        parts = shot.fix("dirt").cover.parts
         wanted = [(one.frame, one.x, one.y) for one in DUST]
         wanted += [(one.frame, *np.mean(one.points, axis=0).tolist()) for one in HAIRS]
-        boxes = [(part.source.shape.keys[0].frame, part.source.shape.keys[0].points) for part in parts]  # type: ignore[union-attr]
-        hit = sum(any(at == frame and bool(_holds(line, x, y)) for at, line in boxes) for frame, x, y in wanted)
-        true = sum(bool((demo.damage(frame)[_box(line)] > 0.3).any()) for frame, line in boxes)
-        scratch = shot.fix("scratches").cover.parts
-        keys = sum(len(part.source.shape.keys) for part in scratch)  # type: ignore[union-attr]
-        return (f"Dirt: {hit} of {len(wanted)} found, {true} of {len(parts)} that were found are damage; "
+        boxes = [(shape.keys[0].frame, shape.keys[0].points) for shape in shot.fix("dirt").cover.shapes]
+        hit = 0
+        for frame, x, y in wanted:
+            hit += any(at == frame and _holds(line, x, y) for at, line in boxes)
+        true = sum(int((demo.damage(frame)[_box(line)] > 0.3).any()) for frame, line in boxes)
+        scratch = shot.fix("scratches").cover.shapes
+        keys = sum(len(shape.keys) for shape in scratch)
+        return (f"Dirt: {hit} of {len(wanted)} found, {true} of {len(boxes)} that were found are damage; "
                 f"{len(scratch)} scratch on {keys} frames (40).")  # fmt: skip
     hits, wanted_count, extra = 0, 0, 0
     for frame in demo.footage.frames:

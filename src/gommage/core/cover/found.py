@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 import cv2
@@ -12,7 +13,7 @@ from gommage.core.document import MattePart
 from gommage.core.geometry import Points
 from gommage.core.picture import Picture, luminance
 
-__all__ = ["Found", "dirt_on", "marks_on"]
+__all__ = ["LOOKS", "Found", "Look", "dirt_on", "marks_on"]
 
 Mask = NDArray[np.bool_]
 ENCODING = 1 / 2.2
@@ -25,10 +26,13 @@ GROWN_SHARE, LEAST_AREA_PX, RIM_PX = 0.45, 4, 2.0
 """What stands out by that share of what the middle of it must belongs to it; so much is covered around it."""
 MOST_AREA_SHARE = 0.02
 """Larger pieces are no dirt: a cut, a flash."""
-SCALES = (0.76, 0.87, 1.0, 1.15, 1.32)
+Look = tuple[float, float]
+TURNS_DEG, SCALES = (0.0, -12.0, 12.0, -24.0, 24.0, -36.0, 36.0), (1.0, 0.8, 1.25)
+LOOKS: tuple[Look, ...] = tuple((by, turn) for turn in TURNS_DEG for by in SCALES)
+"""Marks are looked for so much larger, turned by so many degrees."""
 MARK_SIDE_PX = 24
 """Marks are looked for where they are about so large."""
-LEAST_ALIKE = 0.45
+LEAST_ALIKE, LEAST_CONTRAST, MOST_CONTRAST = 0.45, 0.5, 2.0
 
 
 @dataclass(frozen=True, slots=True, eq=False)
@@ -93,7 +97,7 @@ def dirt_on(
     Parameters
     ----------
     before, here, after : (h, w) float32
-        Encoded luma; of a first or last frame one neighbour is None, and twice as much is asked for.
+        Encoded luma; of a first or last frame one neighbour is None, and what stands out counts half.
     least : float
     """
     beside = [_range_of(here, other) for other in (before, after) if other is not None]
@@ -104,8 +108,7 @@ def dirt_on(
     out = np.asarray(np.maximum(here - high, 0) - np.maximum(low - here, 0), np.float32)
     out = cv2.GaussianBlur(out, (3, 3), 0.7)
     spread = _spread_of(here)
-    clear = np.abs(out) / spread
-    least = least if len(beside) > 1 else 2 * least
+    clear = np.abs(out) / spread * (1.0 if len(beside) > 1 else 0.5)
     seeds, wide = clear > least, (clear > GROWN_SHARE * least).view(np.uint8)
     count, labels, boxes, _ = cv2.connectedComponentsWithStats(cv2.morphologyEx(wide, cv2.MORPH_CLOSE, _disc(2)))
     strongest = np.zeros(count, np.float32)
@@ -180,9 +183,9 @@ def _outline_of(mask: Mask, at: tuple[int, int]) -> Points:
 
 
 def marks_on(
-    picture: Picture, example: Picture, size_wh: tuple[float, float]
-) -> list[tuple[float, float, float, float]]:
-    """Return where a picture looks like an example: middle x, y, by how much larger, and how alike, 0 to 1.
+    picture: Picture, example: Picture, size_wh: tuple[float, float], looks: Sequence[Look] = LOOKS
+) -> list[tuple[float, float, Look, float]]:
+    """Return where a picture looks like an example: middle x, y, by how much larger and turned, and how alike, 0 to 1.
 
     Parameters
     ----------
@@ -190,6 +193,8 @@ def marks_on(
         Scene-linear; the example with a little of what is around it.
     size_wh : tuple of float
         Of the example, in pixels.
+    looks : sequence of (float, float)
+        By how much larger, and turned by how many degrees, it is looked for.
     """
     scale = min(MARK_SIDE_PX / max(min(size_wh), 1.0), 1.0)
     small, mark = (
@@ -197,8 +202,8 @@ def marks_on(
     )
     best = np.full(small.shape[:2], -1.0, np.float32)
     which = np.zeros(small.shape[:2], np.int32)
-    for number, by in enumerate(SCALES):
-        one = cv2.resize(mark, None, fx=by, fy=by, interpolation=cv2.INTER_AREA if by < 1 else cv2.INTER_LINEAR)
+    for number, (by, turn) in enumerate(looks):
+        one = _as_seen(mark, by, turn)
         high, wide = one.shape[:2]
         if high > small.shape[0] or wide > small.shape[1]:
             continue
@@ -212,9 +217,35 @@ def marks_on(
     peaks = (best == cv2.dilate(best, np.ones((reach, reach), np.uint8))) & (best > LEAST_ALIKE)
     found = []
     for row, column in np.argwhere(peaks):
+        if (
+            not LEAST_CONTRAST
+            < _contrast(small, _as_seen(mark, *looks[which[row, column]]), row, column)
+            < MOST_CONTRAST
+        ):
+            continue
         x, y = column + 0.5 + _peak(best[row], column), row + 0.5 + _peak(best[:, column], row)
-        found.append((float(x / scale), float(y / scale), SCALES[which[row, column]], float(best[row, column])))
+        found.append((float(x / scale), float(y / scale), looks[which[row, column]], float(best[row, column])))
     return sorted(found, key=lambda one: -one[3])
+
+
+def _contrast(picture: Picture, mark: Picture, row: int, column: int) -> float:
+    """Return how much of a mark's contrast a picture has at a place, as far as it has its look."""
+    high, wide = mark.shape[:2]
+    top, left = row - high // 2, column - wide // 2
+    there = picture[max(top, 0) : top + high, max(left, 0) : left + wide]
+    if there.shape != mark.shape:
+        return 0.0
+    own, other = (one - one.mean(axis=(0, 1)) for one in (mark, there))
+    return float((own * other).sum() / max(float((own * own).sum()), 1e-9))
+
+
+def _as_seen(mark: Picture, by: float, turn_deg: float) -> Picture:
+    """Return an example larger and turned; what comes in at its corners goes on as its rim."""
+    high, wide = mark.shape[:2]
+    if turn_deg:
+        matrix = cv2.getRotationMatrix2D(((wide - 1) / 2, (high - 1) / 2), -turn_deg, 1.0)
+        mark = cv2.warpAffine(mark, matrix, (wide, high), flags=cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE)
+    return cv2.resize(mark, None, fx=by, fy=by, interpolation=cv2.INTER_AREA if by < 1 else cv2.INTER_LINEAR)
 
 
 def _peak(values: NDArray[np.floating], at: int) -> float:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from concurrent.futures import ThreadPoolExecutor
 
 import cv2
@@ -11,7 +11,7 @@ from msgspec.structs import replace
 from numpy.typing import NDArray
 
 from gommage.core.cover import matte_on, reach_of
-from gommage.core.cover.found import Found, dirt_on, encoded_luma, marks_on
+from gommage.core.cover.found import LOOKS, Found, Look, dirt_on, encoded_luma, marks_on
 from gommage.core.document import (
     Drawn,
     Fix,
@@ -42,6 +42,7 @@ LEAST_DIRT = 4.0
 AHEAD = 2
 SCRATCH_EVERY, SCRATCH_CLEAR, SCRATCH_APART_PX = 4, 9.0, 14
 """Every so many frames it is asked whether a column stands out so clearly; so far a scratch wanders between."""
+CLEAR_MARK = 0.6
 MARGIN_SHARE, MARK_FRAMES, MARK_NEAR = 0.35, 9, 0.6
 """An example is looked at with so much around it; marks of a surface on so many frames; two within so much of its size
 are one."""
@@ -210,7 +211,9 @@ def found_marks(
     middle = np.array([(box.left + box.right) / 2, (box.top + box.bottom) / 2])
     frames = _looked_at(shot, surface_id, frame)
     seen: list[_Seen] = []
-    for number, other in enumerate(frames, 1):
+    looks: Sequence[Look] = LOOKS
+    ordered = sorted(frames, key=lambda one: one != frame)  # the example's own frame first
+    for number, other in enumerate(ordered, 1):
         check()
         told(number / len(frames))
         there = mapping_of(surface_id, other)
@@ -221,16 +224,27 @@ def found_marks(
         except FootageError:
             continue
         back = there.inverse()
-        for x, y, larger, alike in marks_on(looked, example, (box.width, box.height)):
-            line = back(np.array([x, y]) + (outline - middle) * larger)
+        marks = marks_on(looked, example, (box.width, box.height), looks)
+        for x, y, look, alike in marks:
+            line = back(np.array([x, y]) + turned(outline - middle, *look))
             if np.isfinite(line).all():
                 seen.append((other, line, alike))
+        if other == frame and not surface_id:  # on the others as they look here: the search is so much shorter
+            clear = {look for _, _, look, alike in marks if alike > CLEAR_MARK}
+            looks = [one for one in LOOKS if one in clear] or LOOKS
     own = here.inverse()(outline)
     size = float(np.hypot(*np.ptp(own, axis=0)))
     return _gathered(seen, own if surface_id else None, frame, size, surface_id)
 
 
 _Seen = tuple[int, Points, float]
+
+
+def turned(by: Points, larger: float, turn_deg: float) -> Points:
+    """Return offsets (N, 2) larger and turned clockwise."""
+    turn = np.deg2rad(turn_deg)
+    matrix = larger * np.array([[np.cos(turn), -np.sin(turn)], [np.sin(turn), np.cos(turn)]])
+    return by @ matrix.T
 
 
 def _looked_at(shot: Shot, surface_id: str, frame: int) -> list[int]:
