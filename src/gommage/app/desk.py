@@ -333,7 +333,9 @@ class Desk:
             return ()
         light = fix.light_area.parts if self.step is Step.MATCH else ()
         of_fill = fix.fill.mattes if self.step is Step.FILL and isinstance(fix.fill, Texture) else ()
-        own = (part for matte in of_fill for part in matte.parts)
+        own = tuple(part for matte in of_fill for part in matte.parts)
+        if self.slot in OF_FILL:
+            return own
         return shot.unfolded((*fix.cover.parts, *fix.hold_outs.parts, *light, *own))
 
     def part(self, project: Project) -> MattePart | None:

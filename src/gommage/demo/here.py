@@ -107,8 +107,8 @@ def _grown(corners: Points, by: float) -> Points:
 
 
 def crosses_closed(engine: Engine, demo: CrossesShot) -> Project:
-    """Return the project of shot 2: the sky followed, a red cross drawn round, the other red ones found, the three light
-    ones drawn by hand, all closed from the rim.
+    """Return the project of shot 2: the sky followed, a red cross drawn round, the other red ones found, the three
+    light ones drawn by hand, all closed from the rim.
     """
     home = 1051
     sky = np.array([[1150, 20], [1400, 20], [1400, 1000], [1150, 1000.0]])

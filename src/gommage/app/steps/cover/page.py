@@ -328,6 +328,7 @@ class CoverPage(Page):
         parts = (*fix.cover.parts, *fix.hold_outs.parts) if fix is not None else ()
         for widget in (self.shape, self.edge, self.time):
             widget.setEnabled(bool(parts))
+            widget.setVisible(bool(parts))
         self.new.setEnabled(bool(parts))
         self.title.setText(fix.name if fix is not None else "Nothing covered yet")
         for slot, rows in self.lists.items():
