@@ -67,6 +67,8 @@ def test_every_public_command_is_in_the_table(window):
         "draw_take_from",
         "draw_not_from",
         "edit_guides",
+        "close_with",
+        "change_span",
     }  # what fields of the page do
     for kind in (FillCommands, PlateCommands, TextureCommands):
         assert {name for name in vars(kind) if not name.startswith("_")} - own <= known

@@ -132,13 +132,13 @@ def test_a_guide_line_and_an_area_are_drawn_in_the_picture(walled):
     assert len(fill.guides.parts) == 1
     assert not fill.guides.parts[0].source.shape.is_closed
     assert walled.desk.slot is Slot.COVER
-    walled.textures.draw_not_from()
+    walled.of_steps.textures.draw_not_from()
     for x, y in ((10, 10), (60, 10), (60, 60), (10, 60), (10, 10)):
         click(walled, x, y)
     (part,) = fix_of(walled).fill.take_from.parts
     assert part.combine == "subtract"
     assert walled.desk.combine == "add"
-    walled.textures.take_from_anywhere()
+    walled.of_steps.textures.take_from_anywhere()
     settle(walled)
     assert not fix_of(walled).fill.take_from.parts
 
@@ -188,7 +188,7 @@ def test_a_source_is_dragged_in_the_picture_and_small_covers_are_dropped(walled)
     settle(walled)
     place = fix_of(walled).fill.place_of("")
     assert (place.dx, place.dy) != (0.0, 0.0)  # the best place was looked for at once
-    walled.borrowing.change_place("x", dx=0.0, dy=70.0, time=FrameOffset())
+    walled.of_steps.borrowing.change_place("x", dx=0.0, dy=70.0, time=FrameOffset())
     settle(walled)
     drag(walled, (155, 170), (205, 170))
     place = fix_of(walled).fill.place_of("")
@@ -198,7 +198,7 @@ def test_a_source_is_dragged_in_the_picture_and_small_covers_are_dropped(walled)
     assert len(parts) == 2
     own = fix_of(walled).fill.place_of(parts[1].id)
     assert own.part_id == parts[1].id
-    walled.borrowing.key_place()
+    walled.of_steps.borrowing.key_place()
     settle(walled)
     assert fix_of(walled).fill.place_of(parts[1].id).dx.keys[0].frame == 1001
 

@@ -394,7 +394,7 @@ class ItemCommands:
         if self._stage.cancel() or self._stage.views.stop_reading() or shapes.leave_proposal():
             return
         if self._desk.proposed is not None:
-            self._window.proposals.drop_proposal()  # type: ignore[attr-defined]
+            self._window.of_steps.proposals.drop_proposal()  # type: ignore[attr-defined]
             return
         if self._desk.vertices or self._desk.keys:
             self._session.set_desk(vertices=(), keys=())

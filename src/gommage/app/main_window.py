@@ -43,14 +43,9 @@ from gommage.app.picture.viewer import Viewer
 from gommage.app.plate_commands import PlateCommands
 from gommage.app.projects import ProjectCommands
 from gommage.app.session import Session
+from gommage.app.steps.commands import StepCommands
 from gommage.app.steps.cover.commands import ShapeCommands
 from gommage.app.steps.cover.files import MatteFileCommands
-from gommage.app.steps.cover.found import FoundCommands
-from gommage.app.steps.cover.lines import LineCommands
-from gommage.app.steps.fill.borrow import BorrowCommands
-from gommage.app.steps.fill.commands import FillCommands
-from gommage.app.steps.fill.proposals import ProposalCommands
-from gommage.app.steps.fill.texture import TextureCommands
 from gommage.app.steps.follow.commands import FollowCommands
 from gommage.app.steps.panel import StepPanel
 from gommage.app.strip.data import strip_data
@@ -94,13 +89,7 @@ class MainWindow(QMainWindow):
         self.shapes = ShapeCommands(self.session, self.stage)
         self.mattes = MatteFileCommands(self.session, self.work, self)
         self.plates = PlateCommands(self.session, self)
-        self.fills = FillCommands(self.session, self.work)
-        self.textures = TextureCommands(self.session, self.work)
-        self.proposals = ProposalCommands(self.session, self.work, self.textures)
-        self.textures.next_proposal = self.proposals.next_proposal
-        self.lines = LineCommands(self.session, self.work)
-        self.finding = FoundCommands(self.session, self.work)
-        self.borrowing = BorrowCommands(self.session)
+        self.of_steps = StepCommands(self.session, self.work)
         self.brushes = BrushCommands(self.session, self.stage)
         self.painting = PaintCommands(self.session, self.stage, self)
         self._build_layout()
@@ -126,12 +115,7 @@ class MainWindow(QMainWindow):
             self.follows,
             self.shapes,
             self.mattes,
-            self.fills,
-            self.textures,
-            self.proposals,
-            self.lines,
-            self.finding,
-            self.borrowing,
+            *self.of_steps.all,
             self.plates,
             self.painting,
             self.brushes,

@@ -45,7 +45,7 @@ from gommage.core.engine import (
 )
 from gommage.core.geometry import Points
 from gommage.core.picture import Picture
-from gommage.demo.crosses import FRONT, CrossesShot, make_crosses
+from gommage.demo.crosses import CROSSES, FRONT, CrossesShot, make_crosses
 from gommage.demo.fills import FillFigures, fill_figures
 from gommage.demo.filming import with_grain
 from gommage.demo.reel import DUST, HAIRS, ReelShot, make_reel
@@ -284,17 +284,19 @@ def found_words(engine: Engine, project: Project, demo: Any) -> str:
         keys = sum(len(shape.keys) for shape in scratch)
         return (f"Dirt: {hit} of {len(wanted)} found, {true} of {len(boxes)} that were found are damage; "
                 f"{len(scratch)} scratch on {keys} frames (40).")  # fmt: skip
+    cover, red = shot.fix("marks").cover, [index for index in range(len(CROSSES)) if index % 3]
     hits, wanted_count, extra = 0, 0, 0
     for frame in demo.footage.frames:
-        alpha = engine.laid_matte(shot, frame) > 0.5
+        covered = engine.matte(shot, cover, frame) > 0.5
         middles = [line.mean(axis=0) for line in demo.outlines("crosses", frame)]
-        inside = [one for one in middles if 0 <= one[0] < demo.footage.width and 0 <= one[1] < demo.footage.height]
-        hits += sum(bool(alpha[int(y), int(x)]) for x, y in inside)
-        wanted_count += len(inside)
-        count, labels = cv2.connectedComponents(alpha.view(np.uint8))
-        held = {int(labels[int(y), int(x)]) for x, y in inside}
+        size = demo.footage.width, demo.footage.height
+        inside = {index: one for index, one in enumerate(middles) if (one >= 0).all() and (one < size).all()}
+        hits += sum(bool(covered[int(inside[index][1]), int(inside[index][0])]) for index in red if index in inside)
+        wanted_count += sum(index in inside for index in red)
+        count, labels = cv2.connectedComponents(covered.view(np.uint8))
+        held = {int(labels[int(y), int(x)]) for x, y in inside.values()}
         extra += sum(number not in held for number in range(1, count))
-    return f"Crosses: {hits} of {wanted_count} covered over all frames; {extra} pieces that are none."
+    return f"Red crosses: {hits} of {wanted_count} covered over all frames; {extra} covers that hold no cross."
 
 
 def _holds(line: Points, x: float, y: float) -> bool:

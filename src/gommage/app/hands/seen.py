@@ -198,4 +198,4 @@ def _said(ground: Ground, part: MattePart) -> str:
         how = surface.how if surface is not None else None
         return "area" if isinstance(how, PlaneFollow) and part in how.areas.parts else "keep-out"
     slot = slot_of(ground.shot, part.id)[1] if ground.shot is not None else Slot.COVER
-    return WORDS[slot]
+    return WORDS.get(slot, "cover")

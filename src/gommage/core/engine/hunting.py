@@ -80,10 +80,13 @@ def found_dirt(
 
         def one(frame: int) -> list[Found]:
             check()
-            lumas = [kept(frame + by) for by in (-1, 0, 1)]
-            if lumas[1] is None:
+            here = kept(frame)
+            if here is None:
                 return []
-            pieces = dirt_on(lumas[0], lumas[1], lumas[2], LEAST_DIRT)
+            before, after = kept(frame - 1), kept(frame + 1)
+            if before is None or after is None:  # on one side alone two frames tell as much
+                before, after = (after, kept(frame + 2)) if before is None else (before, kept(frame - 2))
+            pieces = dirt_on(before, here, after, LEAST_DIRT)
             return [Found(((frame, outline),), score, words) for outline, score, words in pieces]
 
         def kept(frame: int) -> Picture | None:

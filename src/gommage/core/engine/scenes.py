@@ -2,19 +2,16 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Hashable
-from typing import TYPE_CHECKING
+from collections.abc import Callable, Hashable, Mapping
+from typing import Any
 
 from gommage.core.cover import MatteAt
 from gommage.core.document import Footage
 from gommage.core.engine.cache import Cache
 from gommage.core.fill.scene import Kept
 from gommage.core.geometry import Window
-from gommage.core.paint import CanvasKey
+from gommage.core.paint import Canvas, CanvasKey
 from gommage.core.picture import Picture, Splines, scale_of
-
-if TYPE_CHECKING:
-    from gommage.core.engine.pictures import Freed, InHand, Pictures
 
 __all__ = ["ShotScene"]
 
@@ -37,7 +34,7 @@ class ShotScene:
     """
 
     def __init__(
-        self, cache: Cache, pictures: Pictures, level: int, freed: Callable[[], Freed | None], in_hand: InHand,
+        self, cache: Cache, pictures: Any, level: int, freed: Callable[[], Any], in_hand: Mapping[Any, Canvas],
         check: Check,
     ) -> None:  # fmt: skip
         self._cache, self._pictures, self._level, self._freed = cache, pictures, level, freed
