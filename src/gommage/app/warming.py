@@ -60,6 +60,7 @@ def _warm_fills(texture: Picture, check: Callable[[], None]) -> None:
     """Run the loops of filling."""
     from gommage.core.fill.gathering import Stack, left_over_motion, light_between, ring_points
     from gommage.core.fill.thin_plates import means_of_cells
+    from gommage.core.match.kernels import white_noise
     from gommage.core.picture import Splines, sampled_at
 
     window = Window.of(texture.shape[1], texture.shape[0])
@@ -78,6 +79,7 @@ def _warm_fills(texture: Picture, check: Callable[[], None]) -> None:
     stack.gathered()
     check()
     means_of_cells(picture, everywhere, 5)
+    white_noise(np.uint64(1), 0, 0, picture.copy())
     check()
     _warm_fills_from_here(picture, check)
 

@@ -18,10 +18,8 @@ __all__ = ["DENOISE_MARGIN_PX", "Grain", "add_grain", "gaussian_lags", "grain_fi
 BLOCK = 8
 DENOISE_MARGIN_PX = 16
 """Pixels around a window that its freeing from grain depends on: a block, and the blur that its level is taken from."""
-NOISE_TILE_PX = 64
 ROWS_AT_ONCE = 12
 Check = Callable[[], None]
-FAR = 1 << 20
 WHITE_PX, LARGEST_SIZE_PX = 0.2, 2.0
 LAGS = 5
 ACROSS = np.arange(-LAGS, LAGS + 1)
@@ -234,7 +232,7 @@ def _size(lags: Lags) -> float:
 def grain_field(grain: Grain, seed: tuple[int, ...], window: Window) -> Picture:
     """Return fresh grain of deviation 1, of the shot's size and colours, over a window: (h, w, 3) float32.
 
-    The same seed gives the same grain at every pixel, whatever the window: it is drawn square by square.
+    The same seed gives the same grain at every pixel, whatever the window: each place has a number of its own.
     """
     kernel = _kernel(grain.lags)
     margin = len(kernel) // 2
@@ -248,17 +246,17 @@ def grain_field(grain: Grain, seed: tuple[int, ...], window: Window) -> Picture:
 
 
 def _white(seed: tuple[int, ...], window: Window) -> Picture:
-    side = NOISE_TILE_PX
-    whole = window.aligned(side)
+    from gommage.core.match.kernels import white_noise  # compiled code is loaded late
+
     out = np.empty((window.height, window.width, 3), np.float32)
-    for top in range(whole.top, whole.bottom, side):
-        for left in range(whole.left, whole.right, side):
-            tile = Window(left, top, left + side, top + side)
-            rng = np.random.Generator(np.random.SFC64((*seed, top + FAR, left + FAR)))
-            noise = rng.standard_normal((side, side, 3), dtype=np.float32)
-            shared = tile & window
-            out[shared.within(window)] = noise[shared.within(tile)]
+    white_noise(_seed_of(seed), window.left, window.top, out)
     return out
+
+
+@lru_cache(maxsize=512)
+def _seed_of(seed: tuple[int, ...]) -> np.uint64:
+    """Return one number for several."""
+    return np.uint64(np.random.SeedSequence(list(seed)).generate_state(1, np.uint64)[0])
 
 
 def add_grain(

@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 from numba import njit
 
-__all__ = ["threshold_blocks"]
+__all__ = ["threshold_blocks", "white_noise"]
 
 
 @njit(cache=True, nogil=True, fastmath=True)
@@ -61,3 +61,40 @@ def threshold_blocks(picture, cosines, threshold, rows, columns, total, weight):
                         for v in range(8):
                             value += cosines[v, y] * half[v, x]
                         total[top + y, left + x, c] += value
+
+
+@njit(cache=True, nogil=True, inline="always")
+def _mixed(state):  # type: ignore[no-untyped-def]
+    """Return a number that has nothing to do with the next one's (splitmix64: G. Steele et al., OOPSLA 2014)."""
+    state = (state ^ (state >> np.uint64(30))) * np.uint64(0xBF58476D1CE4E5B9)
+    state = (state ^ (state >> np.uint64(27))) * np.uint64(0x94D049BB133111EB)
+    return state ^ (state >> np.uint64(31))
+
+
+@njit(cache=True, nogil=True)
+def white_noise(seed, left, top, out):  # type: ignore[no-untyped-def]
+    """Set `out` (h, w, 3) float32 to noise of deviation 1 that each place of the plane has of its own.
+
+    Each number is the sum of eight that are even, as good as normal: grain is blurred on top.
+
+    Parameters
+    ----------
+    seed : uint64
+    left, top : int
+        Of the first pixel.
+    """
+    step, low = np.uint64(0x9E3779B97F4A7C15), np.uint64(0xFFFF)
+    scale, middle = np.float32(1.0 / (65536.0 * np.sqrt(8.0 / 12.0))), np.float32(4 * 65535.0)
+    for row in range(out.shape[0]):
+        line = _mixed(seed + np.uint64(row + top + (1 << 31)) * step)
+        for column in range(out.shape[1]):
+            place = line + np.uint64(column + left + (1 << 31)) * step
+            for c in range(3):
+                first = _mixed(place + np.uint64(2 * c + 1) * np.uint64(0xD1342543DE82EF95))
+                second = _mixed(place + np.uint64(2 * c + 2) * np.uint64(0xD1342543DE82EF95))
+                total = (
+                    (first & low) + ((first >> np.uint64(16)) & low) + ((first >> np.uint64(32)) & low)
+                    + (first >> np.uint64(48)) + (second & low) + ((second >> np.uint64(16)) & low)
+                    + ((second >> np.uint64(32)) & low) + (second >> np.uint64(48))
+                )  # fmt: skip
+                out[row, column, c] = (np.float32(total) - middle) * scale
