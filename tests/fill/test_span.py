@@ -116,7 +116,7 @@ def test_a_line_is_as_wide_as_its_points_say(tmp_path):
     assert thin == pytest.approx(4 + 2.4 + 1.5, abs=1.5)
     assert thick == pytest.approx(16 + 2.4 + 1.5, abs=1.5)
     clean, inside = stripes(60), alpha > 0.9
-    assert psnr(encoded_result(engine, shot), clean, inside) > 38
+    assert psnr(encoded_result(engine, shot), clean, inside) > 36  # a slant is told to half a pixel across 16 px
 
 
 def test_wires_that_cross_take_nothing_from_each_other(tmp_path):

@@ -16,7 +16,7 @@ __all__ = ["Filled", "Layer", "Scene"]
 
 Check = Callable[[], None]
 Kept = TypeVar("Kept")
-SCATTERED, PART_PX = 0.25, 128
+SCATTERED, PART_PX = 0.25, 64
 
 
 class Scene(Protocol):

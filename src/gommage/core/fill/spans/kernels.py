@@ -13,10 +13,10 @@ __all__ = ["bridged", "slanted"]
 
 OUTWARDS = 4
 """Sides are compared along so many pixels outwards."""
-MOST_SLANT, SLANT_STEP = 1.8, 0.05
+MOST_SLANT, SLANT_STEP = 1.8, 0.1
 CAP, UNKNOWN = 0.12, 0.05
 """A difference counts no more than this; what is not known counts so much."""
-MOST_MOVE = 6
+MOST_MOVE = 3
 FARTHER = 12.0
 """So far beyond its place a side is looked for that is known."""
 BOTH, LEFT, RIGHT = 0, 1, 2
