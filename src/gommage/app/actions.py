@@ -73,6 +73,8 @@ ACTIONS: tuple[Action, ...] = (
         "To paint an arm away on, from other frames",
     ),
     Action("open_passer_by", "Open the paper theatre: passer-by", (), "File", "To fill from other frames, handheld"),
+    Action("open_strings", "Open the paper theatre: strings", (), "File", "To close wires across a face on"),
+    Action("open_sign", "Open the paper theatre: sign on brick", (), "File", "To close with texture, in perspective"),
     Action("open_moth", "Open the paper theatre: moth on a rod", (), "File", "To fill along two backdrops"),
     Action("recover_work", "Recover work…", (), "File", "What was left behind when Gommage ended unexpectedly"),
     Action("save", "Save", ("Ctrl+S",), "File", "Save the project", "shot", icon="save"),

@@ -81,6 +81,14 @@ class FileCommands:
         """Draw the paper theatre's moth on a rod, the first time, and begin on it."""
         self._projects.leaving(lambda: self._work.draw_demo("moth on a rod", self._session.begin))
 
+    def open_strings(self) -> None:
+        """Draw the paper theatre's strings, the first time, and begin on them."""
+        self._projects.leaving(lambda: self._work.draw_demo("strings", self._session.begin))
+
+    def open_sign(self) -> None:
+        """Draw the paper theatre's sign on brick, the first time, and begin on it."""
+        self._projects.leaving(lambda: self._work.draw_demo("sign on brick", self._session.begin))
+
     def open_stage_hand(self) -> None:
         """Draw the paper theatre's stage hand, the first time, and begin on it."""
         self._projects.leaving(lambda: self._work.draw_demo("stage hand", self._session.begin))
