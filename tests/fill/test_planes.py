@@ -96,8 +96,8 @@ def with_fill(shot, **fields):
 
 @pytest.mark.parametrize("frame", [1006, MIDDLE, 1018, 1027])
 def test_each_pixel_comes_along_the_surface_it_belongs_to(engine, shot, frame):
-    """On sky, across the edge of the house, on the house: within 1.5 dB of the clean picture with grain of its own
-    (1.3 of them beside the edge, where few donors are clean).
+    """On sky, across the edge of the house, on the house: within 1.8 dB of the clean picture with grain of its own
+    (1.3 of them beside the edge, where few donors are clean; .3 are the chance of grain on so few pixels).
 
     On the edge itself all frames show a mix with something else behind; there it is no worse than a tenth.
     """
@@ -107,7 +107,7 @@ def test_each_pixel_comes_along_the_surface_it_belongs_to(engine, shot, frame):
     edge = EDGE - NEAR * (frame - FRAMES.first)
     away = np.abs(np.arange(WIDTH) + 0.5 - edge) > 2.5
     where = np.s_[rows, np.arange(WIDTH)[columns][away[columns]]]
-    assert psnr(result[where], clean(frame)[where]) > psnr(oracle[where], clean(frame)[where]) - 1.5
+    assert psnr(result[where], clean(frame)[where]) > psnr(oracle[where], clean(frame)[where]) - 1.8
     across = np.s_[rows, np.arange(WIDTH)[columns][~away[columns]]]
     if away[columns].all():
         assert frame != MIDDLE
