@@ -60,19 +60,16 @@ class ProposalCommands:
         frame, engine = self._session.desk.frame, self._session.engine
         self._session.submit(
             ("propose", shot.id, fix.id), Priority.SCREEN,
-            lambda check: proposed_fills(engine, shot, fix, frame, check), partial(self._came, shot.id, fix.id),
+            lambda check: proposed_fills(engine, shot, fix, frame, check), partial(self._came, fix),
             lambda words: None,
         )  # fmt: skip
 
-    def _came(self, shot_id: str, fix_id: str, proposals: tuple[Proposal, ...]) -> None:
-        desk = self._session.desk
-        if not proposals or (desk.shot_id, desk.fix_id) != (shot_id, fix_id):
-            return
+    def _came(self, fix: Fix, proposals: tuple[Proposal, ...]) -> None:
+        """Show the first proposal, unless the fix was changed or left meanwhile."""
         found = self._found()
-        if found is None:
-            return
-        self._proposals, self._of, self._fix = proposals, (shot_id, fix_id), found[1]
-        self._show(0)
+        if proposals and found is not None and found[1] is fix:
+            self._proposals, self._of, self._fix = proposals, (found[0].id, fix.id), fix
+            self._show(0)
 
     def _show(self, number: int) -> None:
         """Show one of the proposals, not done yet."""

@@ -10,6 +10,7 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
+from gommage.core.fill.patchwork.matching import improve, tell_errors
 from gommage.core.fill.patchwork.offsets import offsets_by_statistics
 from gommage.core.fill.patchwork.pyramids import HALF, Level, pyramid_of
 from gommage.core.fill.patchwork.surroundings import like_surroundings
@@ -134,7 +135,7 @@ def closed(
     state = states[int(order[proposal % len(states)])]
     told_at(chosen_at)
     if chosen_at > finest:
-        finer = _refined(levels, chosen_at - 1, state)
+        finer = _refined(levels, chosen_at - 1, state, check)
         state = _run(levels, chosen_at - 1, finest, finer, seed, check, told_at)
     return Closed(_best(levels[finest], state), finest, _unlike(levels[finest], state))
 
@@ -202,23 +203,21 @@ def _run(
     """Match and vote from one level down to a finer one."""
     for number in range(first, last - 1, -1):
         if number != first:
-            state = _refined(levels, number, state)
+            state = _refined(levels, number, state, check)
         level = levels[number]
         for turn in range(_rounds(number, len(levels))):
             check()
-            _match(level, state, FIRST_PASSES if turn == 0 else PASSES, seed + turn)
+            _match(level, state, FIRST_PASSES if turn == 0 else PASSES, seed + turn, check)
             state.picture = _vote(level, state)
         check()
-        _match(level, state, PASSES, seed)
+        _match(level, state, PASSES, seed, check)
         told_at(number)
     return state
 
 
-def _match(level: Level, state: _State, passes: int, seed: int) -> None:
-    from gommage.core.fill.patchwork.kernels import matched  # compiled code is loaded late
-
+def _match(level: Level, state: _State, passes: int, seed: int, check: Check) -> None:
     features = level.features_of(state.picture)
-    matched(features, level.places, level.is_source, state.matches, state.errors, passes, 0, seed)
+    improve(features, level.places, level.is_source, state.matches, state.errors, passes, seed, check)
 
 
 def _vote(level: Level, state: _State) -> Picture:
@@ -238,9 +237,9 @@ def _weights(level: Level, state: _State) -> Picture:
     return weights
 
 
-def _refined(levels: list[Level], number: int, state: _State) -> _State:
+def _refined(levels: list[Level], number: int, state: _State, check: Check) -> _State:
     """Return what is known at a level from what is known at the next coarser one."""
-    from gommage.core.fill.patchwork.kernels import matched, refined  # compiled code is loaded late
+    from gommage.core.fill.patchwork.kernels import refined  # compiled code is loaded late
 
     level = levels[number]
     height, width = level.hole.shape
@@ -250,7 +249,7 @@ def _refined(levels: list[Level], number: int, state: _State) -> _State:
                        interpolation=cv2.INTER_LINEAR)  # fmt: skip
     blank = cv2.copyMakeBorder(blank, HALF, HALF, HALF, HALF, cv2.BORDER_REPLICATE)
     finer = _State(np.where(level.hole[..., None], blank, level.picture), matches, errors)
-    matched(level.features_of(finer.picture), level.places, level.is_source, matches, errors, 0, 0, number)
+    tell_errors(level.features_of(finer.picture), level.places, level.is_source, matches, errors, number, check)
     finer.picture = _vote(level, finer)
     return finer
 

@@ -9,7 +9,18 @@ from __future__ import annotations
 import numpy as np
 from numba import njit
 
-__all__ = ["best_offsets", "corrected", "least_cost", "matched", "refined", "steps_between", "voted"]
+__all__ = [
+    "best_offsets",
+    "compared",
+    "corrected",
+    "labelled",
+    "least_cost",
+    "matched",
+    "neighbours",
+    "refined",
+    "steps_between",
+    "voted",
+]
 
 HALF = 3
 """Patches are seven pixels square."""
@@ -43,8 +54,35 @@ def _drawn(chance, count):  # type: ignore[no-untyped-def]
 
 
 @njit(cache=True, nogil=True, fastmath=True)
-def matched(features, places, is_source, matches, errors, passes, least_off, seed):  # type: ignore[no-untyped-def]
-    """Improve a field of matches in place: spread along, and tried at random ever nearer.
+def compared(features, places, sources, is_source, matches, errors, first, last, seed):  # type: ignore[no-untyped-def]
+    """Tell how unlike some places' patches are to their matches, in place; those without one get one by chance.
+
+    Parameters are those of `matched`; `sources` (M, 2) int32 are the middles that may be taken.
+    """
+    chance = np.empty(1, np.uint64)
+    chance[0] = np.uint64(seed * 2654435761 + first + 88172645463325252)
+    for n in range(first, last):
+        row, column = places[n]
+        if errors[row, column] < 0 or not is_source[matches[row, column, 0], matches[row, column, 1]]:
+            matches[row, column] = sources[_drawn(chance, len(sources))]
+        errors[row, column] = _unlike(
+            features, row, column, matches[row, column, 0], matches[row, column, 1], np.float32(FAR)
+        )
+
+
+@njit(cache=True, nogil=True, fastmath=True, inline="always")
+def _may_be(is_source, row, column, other_row, other_column, least_off):  # type: ignore[no-untyped-def]
+    """Return whether a patch may be matched with one at another place."""
+    height, width = is_source.shape
+    if other_row < 0 or other_row >= height or other_column < 0 or other_column >= width:
+        return False
+    far = max(abs(other_row - row), abs(other_column - column))
+    return is_source[other_row, other_column] and far >= least_off
+
+
+@njit(cache=True, nogil=True, fastmath=True)
+def matched(features, places, is_source, matches, errors, step, first, last, least_off, seed):  # type: ignore[no-untyped-def]
+    """Improve a field of matches in place, some of its places: spread along, and tried at random ever nearer.
 
     C. Barnes et al., PatchMatch, SIGGRAPH 2009, doi:10.1145/1531326.1531330.
 
@@ -56,69 +94,41 @@ def matched(features, places, is_source, matches, errors, passes, least_off, see
     is_source : (h, w) bool
         Middles of those that may be taken.
     matches, errors : (h, w, 2) int32, (h, w) float32
-        Errors of places that have no match yet are negative.
-    passes : int
+        Errors of what is no place are negative.
+    step : int
+        1: from the first place on; -1: from the last one back.
+    first, last : int
+        The turns of places, in that order, that are done.
     least_off : int
         A match is so far away, along rows or columns, at least.
     seed : int
     """
     chance = np.empty(1, np.uint64)
-    chance[0] = np.uint64(seed * 2654435761 + 88172645463325252)
-    height, width = is_source.shape
-    sources = np.empty((height * width, 2), np.int32)
-    count = 0
-    for row in range(height):
-        for column in range(width):
-            if is_source[row, column]:
-                sources[count] = row, column
-                count += 1
-    widest = max(height, width)
-    for n in range(len(places)):
-        row, column = places[n]
-        if errors[row, column] < 0 or not is_source[matches[row, column, 0], matches[row, column, 1]]:
-            matches[row, column] = sources[_drawn(chance, count)]
-        errors[row, column] = _unlike(
-            features, row, column, matches[row, column, 0], matches[row, column, 1], np.float32(FAR)
-        )
-    for turn in range(passes):
-        step = 1 if turn % 2 == 0 else -1
-        for index in range(len(places)):
-            n = index if step == 1 else len(places) - 1 - index
-            row, column = places[n]
-            best, best_row, best_column = errors[row, column], matches[row, column, 0], matches[row, column, 1]
-            for k in range(2):
-                near_row, near_column = row - step * (1 - k), column - step * k
-                if errors[near_row, near_column] < 0:
-                    continue
-                other_row = matches[near_row, near_column, 0] + step * (1 - k)
-                other_column = matches[near_row, near_column, 1] + step * k
-                if other_row < 0 or other_row >= height or other_column < 0 or other_column >= width:
-                    continue
-                if not is_source[other_row, other_column]:
-                    continue
-                if other_row == best_row and other_column == best_column:
-                    continue
-                if max(abs(other_row - row), abs(other_column - column)) < least_off:
-                    continue
+    chance[0] = np.uint64(seed * 2654435761 + first + 88172645463325252)
+    for index in range(first, last):
+        row, column = places[index if step == 1 else len(places) - 1 - index]
+        best, best_row, best_column = errors[row, column], matches[row, column, 0], matches[row, column, 1]
+        for k in range(2):
+            near_row, near_column = row - step * (1 - k), column - step * k
+            if errors[near_row, near_column] < 0:
+                continue
+            other_row = matches[near_row, near_column, 0] + step * (1 - k)
+            other_column = matches[near_row, near_column, 1] + step * k
+            if _may_be(is_source, row, column, other_row, other_column, least_off):
                 off = _unlike(features, row, column, other_row, other_column, best)
                 if off < best:
                     best, best_row, best_column = off, other_row, other_column
-            reach = widest
-            while reach >= 1:
-                other_row = best_row - reach + _drawn(chance, 2 * reach + 1)
-                other_column = best_column - reach + _drawn(chance, 2 * reach + 1)
-                reach //= 2
-                if other_row < 0 or other_row >= height or other_column < 0 or other_column >= width:
-                    continue
-                if not is_source[other_row, other_column]:
-                    continue
-                if max(abs(other_row - row), abs(other_column - column)) < least_off:
-                    continue
+        reach = max(is_source.shape)
+        while reach >= 1:
+            other_row = best_row - reach + _drawn(chance, 2 * reach + 1)
+            other_column = best_column - reach + _drawn(chance, 2 * reach + 1)
+            reach //= 2
+            if _may_be(is_source, row, column, other_row, other_column, least_off):
                 off = _unlike(features, row, column, other_row, other_column, best)
                 if off < best:
                     best, best_row, best_column = off, other_row, other_column
-            errors[row, column] = best
-            matches[row, column, 0], matches[row, column, 1] = best_row, best_column
+        errors[row, column] = best
+        matches[row, column, 0], matches[row, column, 1] = best_row, best_column
 
 
 @njit(cache=True, nogil=True, fastmath=True)
@@ -189,26 +199,14 @@ def refined(places, is_source, coarse, coarse_errors, matches, errors):  # type:
             errors[row, column] = 0
 
 
-@njit(cache=True, nogil=True, fastmath=True)
-def least_cost(node, unary, apart, turns):  # type: ignore[no-untyped-def]
-    """Return a label for each pixel of a grid, such that all costs together are nearly the least: (N,) int64.
+@njit(cache=True, nogil=True)
+def neighbours(node):  # type: ignore[no-untyped-def]
+    """Return the numbers of each pixel's neighbours, right, below, left, above: (N, 4) int32, -1 where there is none.
 
-    V. Kolmogorov, Convergent tree-reweighted message passing for energy minimization, PAMI 28 (2006),
-    doi:10.1109/TPAMI.2006.200.
-
-    Parameters
-    ----------
-    node : (h, w) int32
-        The number of each pixel that has a label, row by row; -1 of others.
-    unary : (N, L) float32
-        What each label costs at each pixel.
-    apart : (N, L, L) float32
-        How unlike two labels are as seen from each pixel; the cost between neighbours is the sum of both pixels'.
-    turns : int
+    `node` (h, w) int32 has the number of each pixel that has a label, row by row; -1 of others.
     """
     height, width = node.shape
-    count, labels = unary.shape
-    near = np.full((count, 4), -1, np.int32)  # right, below, left, above
+    near = np.full((node.max() + 1, 4), -1, np.int32)
     for row in range(height):
         for column in range(width):
             n = node[row, column]
@@ -220,35 +218,63 @@ def least_cost(node, unary, apart, turns):  # type: ignore[no-untyped-def]
             if row + 1 < height and node[row + 1, column] >= 0:
                 near[n, 1] = node[row + 1, column]
                 near[node[row + 1, column], 3] = n
-    told = np.zeros((count, 4, labels), np.float32)  # what each neighbour tells, by where it is
+    return near
+
+
+@njit(cache=True, nogil=True, fastmath=True)
+def least_cost(near, unary, apart, told, half, first, last):  # type: ignore[no-untyped-def]
+    """Let some pixels tell their neighbours what each label costs, in place, on the way to nearly the least of costs.
+
+    V. Kolmogorov, Convergent tree-reweighted message passing for energy minimization, PAMI 28 (2006),
+    doi:10.1109/TPAMI.2006.200.
+
+    Parameters
+    ----------
+    near : (N, 4) int32
+        See `neighbours`.
+    unary : (N, L) float32
+        What each label costs at each pixel.
+    apart : (N, L, L) float32
+        How unlike two labels are as seen from each pixel; the cost between neighbours is the sum of both pixels'.
+    told : (N, 4, L) float32
+        What each neighbour tells, by where it is; nothing at first.
+    half : int
+        0: from the first pixel on, to the right and below; 1: back.
+    first, last : int
+        The turns of pixels, in that order, that are done.
+    """
+    count, labels = unary.shape
     belief = np.empty(labels, np.float32)
-    for _ in range(turns):
-        for half in range(2):
-            for index in range(count):
-                n = index if half == 0 else count - 1 - index
-                for a in range(labels):
-                    belief[a] = unary[n, a]
-                    for k in range(4):
-                        belief[a] += told[n, k, a]
-                for k in range(2):
-                    side = k if half == 0 else k + 2
-                    other = near[n, side]
-                    if other < 0:
-                        continue
-                    back = (side + 2) % 4
-                    least = np.float32(FAR)
-                    message = told[other, back]
-                    message[:] = np.float32(FAR)
-                    for a in range(labels):
-                        own = np.float32(0.5) * belief[a] - told[n, side, a]
-                        first, second = apart[n, a], apart[other, a]
-                        for b in range(labels):
-                            cost = own + first[b] + second[b]
-                            message[b] = min(message[b], cost)
-                    for b in range(labels):
-                        least = min(least, message[b])
-                    for b in range(labels):
-                        message[b] -= least
+    for index in range(first, last):
+        n = index if half == 0 else count - 1 - index
+        for a in range(labels):
+            belief[a] = unary[n, a]
+            for k in range(4):
+                belief[a] += told[n, k, a]
+        for k in range(2):
+            side = k if half == 0 else k + 2
+            other = near[n, side]
+            if other < 0:
+                continue
+            message = told[other, (side + 2) % 4]
+            message[:] = np.float32(FAR)
+            for a in range(labels):
+                own = np.float32(0.5) * belief[a] - told[n, side, a]
+                one, two = apart[n, a], apart[other, a]
+                for b in range(labels):
+                    message[b] = min(message[b], own + one[b] + two[b])
+            least = np.float32(FAR)
+            for b in range(labels):
+                least = min(least, message[b])
+            for b in range(labels):
+                message[b] -= least
+
+
+@njit(cache=True, nogil=True, fastmath=True)
+def labelled(near, unary, apart, told):  # type: ignore[no-untyped-def]
+    """Return a label for each pixel, by what was told: (N,) int64; see `least_cost`."""
+    count, labels = unary.shape
+    belief = np.empty(labels, np.float32)
     found = np.empty(count, np.int64)
     for n in range(count):
         for a in range(labels):

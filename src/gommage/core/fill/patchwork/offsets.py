@@ -8,6 +8,7 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
+from gommage.core.fill.patchwork.matching import improve
 from gommage.core.fill.patchwork.pyramids import HALF, Level
 
 __all__ = ["offsets_by_statistics"]
@@ -17,7 +18,7 @@ BEST_SHARE, MOST_LABELS = 0.6, 60
 LEAST_OFF_SHARE, LEAST_OFF_PX = 1 / 15, 4
 """A match is no nearer than that share of the picture's side."""
 RING_PX, RING_WEIGHT, SLOPE_WEIGHT = 3, 2.0, 3.0
-TURNS, PASSES = 5, 5
+TURNS, PASSES, AT_ONCE = 5, 5, 1024
 IMPOSSIBLE = 1e4
 
 
@@ -25,7 +26,7 @@ def offsets_by_statistics(level: Level, seed: int, check: Callable[[], None]) ->
     """Return for each pixel of the hole the offset (row, column) of what is taken: (h, w, 2), or None if there are none
     that lead anywhere.
     """
-    from gommage.core.fill.patchwork.kernels import least_cost  # compiled code is loaded late
+    from gommage.core.fill.patchwork.kernels import labelled, least_cost, neighbours  # compiled code is loaded late
 
     labels = _common_offsets(level, seed, check)
     if len(labels) == 0:
@@ -54,7 +55,13 @@ def offsets_by_statistics(level: Level, seed: int, check: Callable[[], None]) ->
     squared = (shown**2).sum(axis=-1)
     apart = squared[:, :, None] + squared[:, None, :] - 2 * np.matmul(shown, shown.transpose(0, 2, 1))
     check()
-    found = least_cost(node, unary.astype(np.float32), np.maximum(apart, 0).astype(np.float32), TURNS)
+    near, costs, unlike = neighbours(node), unary.astype(np.float32), np.maximum(apart, 0).astype(np.float32)
+    told = np.zeros((len(rows), 4, len(labels)), np.float32)
+    for half in (0, 1) * TURNS:
+        for first in range(0, len(rows), AT_ONCE):
+            check()
+            least_cost(near, costs, unlike, told, half, first, min(first + AT_ONCE, len(rows)))
+    found = labelled(near, costs, unlike, told)
     offsets = np.zeros((height, width, 2), np.int32)
     offsets[rows, columns] = labels[found]
     bad = ~can[np.arange(len(rows)), found]
@@ -78,8 +85,6 @@ def _guided(
 
 def _common_offsets(level: Level, seed: int, check: Callable[[], None]) -> NDArray[np.int64]:
     """Return the offsets (L, 2) by which what is known is most often like itself."""
-    from gommage.core.fill.patchwork.kernels import matched  # compiled code is loaded late
-
     height, width = level.hole.shape
     places = np.argwhere(level.is_source).astype(np.int32)
     if len(places) < MOST_LABELS:
@@ -87,7 +92,7 @@ def _common_offsets(level: Level, seed: int, check: Callable[[], None]) -> NDArr
     least_off = max(round(LEAST_OFF_SHARE * max(height, width)), LEAST_OFF_PX)
     matches, errors = np.zeros((height, width, 2), np.int32), np.full((height, width), -1, np.float32)
     features = level.features_of(level.picture)
-    matched(features, places, level.is_source, matches, errors, PASSES, least_off, seed)
+    improve(features, places, level.is_source, matches, errors, PASSES, seed, check, least_off)
     check()
     y, x = places.T
     offsets, unlike = matches[y, x] - places, errors[y, x]
