@@ -13,7 +13,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from gommage.core.document import SCENE_LINEAR
-from gommage.core.geometry import Camera, Mapping, Points, Window, around, composed, shift, then, turning
+from gommage.core.geometry import Camera, Mapping, Points, Window, around, composed, lengths_along, shift, then, turning
 from gommage.core.picture import Picture
 from gommage.core.picture.footage import read_picture
 from gommage.core.picture.writing import write_still
@@ -409,7 +409,7 @@ class CrossesShot(FilmedShot):
 def _finely(shape: Points) -> Points:
     """Return a polygon with points close together, so that it can be bent."""
     closed = np.vstack([shape, shape[:1]])
-    along = np.concatenate([[0.0], np.cumsum(np.hypot(*np.diff(closed, axis=0).T))])
+    along = lengths_along(closed)
     at = np.unique(np.concatenate([along, np.arange(0, along[-1], 6.0)]))[:-1]
     return np.column_stack([np.interp(at, along, closed[:, k]) for k in range(2)])
 

@@ -44,7 +44,7 @@ from gommage.core.engine import (
     with_line,
 )
 from gommage.core.geometry import Points
-from gommage.core.picture import Picture
+from gommage.core.picture import Picture, decoded, encoded
 from gommage.demo.crosses import CROSSES, FRONT, CrossesShot, make_crosses
 from gommage.demo.fills import FillFigures, fill_figures
 from gommage.demo.filming import with_grain
@@ -54,7 +54,6 @@ from gommage.demo.strings import STRINGS, StringsShot, make_strings, string_line
 
 __all__ = ["HERE", "HereJob", "found_words", "judged_here", "line_words", "sign_closed", "strings_closed"]
 
-ENCODING = 1 / 2.2
 CLICK_OFF_PX = 2.5
 DIRT_LEAST, MARK_LEAST = 7.0, 57.0
 GRAIN_SEED = 9
@@ -203,10 +202,10 @@ def judged_here(engine: Engine, project: Project, demo: Any, job: HereJob) -> li
         return np.asarray(engine.plate(shot.footage, frame) * (1 - alpha) + drawn * alpha)
 
     def spread(frame: int, way: int) -> Picture:
-        plate = np.maximum(engine.plate(shot.footage, frame), 0) ** ENCODING
+        plate = encoded(np.maximum(engine.plate(shot.footage, frame), 0))
         hole = (alpha_of(frame) > 0).view(np.uint8)
         seen = (np.clip(plate, 0, 1) * 255).astype(np.uint8)
-        return laid(frame, (cv2.inpaint(seen, hole, 5, way).astype(np.float32) / 255) ** (1 / np.float32(ENCODING)))
+        return laid(frame, decoded(cv2.inpaint(seen, hole, 5, way).astype(np.float32) / 255))
 
     ways: dict[str, Callable[[int], Picture]] = {
         "oracle: clean, with grain of its own": lambda frame: laid(

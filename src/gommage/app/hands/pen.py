@@ -9,7 +9,7 @@ from pathlib import Path
 
 import numpy as np
 
-from gommage.core.geometry import Points
+from gommage.core.geometry import Points, lengths_along
 
 __all__ = ["FLATTEST_DEG", "PenPoint", "SimulatedPen", "Steadied", "read_points", "simulated", "write_points"]
 
@@ -99,7 +99,7 @@ class PenPoint:
 def simulated(points: Points, px_per_s: float = 300.0, steps_px: float = 3.0) -> tuple[PenPoint, ...]:
     """Return a stroke of a simulated pen along points (N, 2) of a frame, at an even speed."""
     places = np.asarray(points, float)
-    along = np.concatenate([[0.0], np.cumsum(np.hypot(*np.diff(places, axis=0).T))])
+    along = lengths_along(places)
     at = np.append(np.arange(0.0, along[-1], steps_px), along[-1])
     pen = SimulatedPen()
     found: list[PenPoint] = []

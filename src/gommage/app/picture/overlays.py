@@ -34,7 +34,7 @@ from gommage.core.document import (
 )
 from gommage.core.document.edits import OF_FILL, Reach
 from gommage.core.engine import Look, Step
-from gommage.core.geometry import IDENTITY, Mapping, Points
+from gommage.core.geometry import IDENTITY, Mapping, Points, lengths_along
 
 __all__ = ["Handles", "Mark", "Outline", "Overlay", "overlay_of"]
 
@@ -285,7 +285,7 @@ def _lines_and_stretches(ground: Ground, fix: Fix, fill: Span) -> list[Outline]:
         if seen is None or seen.shape.is_closed:
             continue
         line = seen.view(outline(seen.vertices, seen.shape.kinds, is_closed=False))
-        at = np.concatenate([[0.0], np.cumsum(np.hypot(*np.diff(line, axis=0).T))])
+        at = lengths_along(line)
         for one in fill.stretches:
             if one.part_id == part.id:
                 along = np.linspace(one.first * at[-1], one.last * at[-1], 64)

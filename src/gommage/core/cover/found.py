@@ -11,12 +11,11 @@ from numpy.typing import NDArray
 
 from gommage.core.document import MattePart
 from gommage.core.geometry import Points
-from gommage.core.picture import Picture, luminance
+from gommage.core.picture import Picture, encoded, luminance
 
 __all__ = ["LOOKS", "Found", "Look", "dirt_on", "marks_on"]
 
 Mask = NDArray[np.bool_]
-ENCODING = 1 / 2.2
 FLOW_SCALE, FLOW_EVEN_PX = 0.5, 9
 """Motion is found at half size, and evened out by a median: what is on one frame alone has none."""
 NEAR_PX, BORDER_PX = 1, 3
@@ -81,8 +80,7 @@ class Found:
 
 def encoded_luma(picture: Picture) -> Picture:
     """Return the luma (h, w) of a scene-linear picture as the eye would see it."""
-    light = np.maximum(np.ascontiguousarray(luminance(picture)), 0)
-    return np.asarray(light ** np.float32(ENCODING), np.float32)
+    return encoded(np.ascontiguousarray(luminance(picture)))
 
 
 def dirt_on(
@@ -198,7 +196,7 @@ def marks_on(
     """
     scale = min(MARK_SIDE_PX / max(min(size_wh), 1.0), 1.0)
     small, mark = (
-        cv2.resize(_seen(one), None, fx=scale, fy=scale, interpolation=cv2.INTER_AREA) for one in (picture, example)
+        cv2.resize(encoded(one), None, fx=scale, fy=scale, interpolation=cv2.INTER_AREA) for one in (picture, example)
     )
     best = np.full(small.shape[:2], -1.0, np.float32)
     which = np.zeros(small.shape[:2], np.int32)
@@ -255,7 +253,3 @@ def _peak(values: NDArray[np.floating], at: int) -> float:
     before, here, after = (float(one) for one in values[at - 1 : at + 2])
     bent = before - 2 * here + after
     return float(np.clip(0.5 * (before - after) / bent, -0.5, 0.5)) if bent < 0 else 0.0
-
-
-def _seen(picture: Picture) -> Picture:
-    return np.asarray(np.maximum(picture, 0) ** np.float32(ENCODING), np.float32)

@@ -9,7 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from gommage.core.document import VertexKind
-from gommage.core.geometry import Points
+from gommage.core.geometry import Points, lengths_along
 
 __all__ = ["FIT_TOLERANCE_PX", "fitted_line"]
 
@@ -93,7 +93,7 @@ def _evenly(points: Points, step: float) -> Floats:
     flat = np.asarray(points, np.float64)
     ways = np.hypot(*np.diff(flat, axis=0).T)
     flat = flat[np.concatenate([[True], ways > 1e-9])]
-    along = np.concatenate([[0.0], np.cumsum(np.hypot(*np.diff(flat, axis=0).T))])
+    along = lengths_along(flat)
     at = np.linspace(0, along[-1], max(int(np.ceil(along[-1] / step)), 1) + 1)
     return np.column_stack([np.interp(at, along, flat[:, 0]), np.interp(at, along, flat[:, 1])])
 

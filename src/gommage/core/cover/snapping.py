@@ -9,7 +9,7 @@ from numpy.typing import NDArray
 
 from gommage.core.document import VertexKind
 from gommage.core.document.outlines import normals, on_line, sampled
-from gommage.core.geometry import Points
+from gommage.core.geometry import Points, lengths_along
 from gommage.core.picture import Picture
 
 __all__ = ["PROFILE_PX", "profiles", "snapped"]
@@ -187,7 +187,7 @@ def _evenly(vertices: Floats, kinds: tuple[VertexKind, ...], *, is_closed: bool)
     line, where = sampled(vertices, kinds, is_closed=is_closed, least=8)
     if is_closed:
         line, where = np.vstack([line, line[:1]]), np.append(where, float(len(vertices)))
-    along = np.concatenate([[0.0], np.cumsum(np.hypot(*np.diff(line, axis=0).T))])
+    along = lengths_along(line)
     count = max(int(along[-1] / SPACING_PX), 8)
     at = np.interp(np.linspace(0, along[-1], count, endpoint=not is_closed), along, where)
     return on_line(vertices, kinds, at, is_closed=is_closed), at

@@ -29,7 +29,7 @@ from gommage.core.document import (
 )
 from gommage.core.engine.evaluate import Engine
 from gommage.core.engine.lines import follow_line, snapped_line
-from gommage.core.geometry import Points, around
+from gommage.core.geometry import Points, around, scaling, then, turning
 from gommage.core.picture import Picture
 from gommage.errors import EditError, FollowError, FootageError
 
@@ -229,7 +229,9 @@ def found_marks(
         back = there.inverse()
         marks = marks_on(looked, example, (box.width, box.height), looks)
         for x, y, look, alike in marks:
-            line = back(np.array([x, y]) + turned(outline - middle, *look))
+            larger, turn_deg = look
+            as_seen = then(turning(np.deg2rad(turn_deg)), scaling(larger))
+            line = back(np.array([x, y]) + as_seen(outline - middle))
             if np.isfinite(line).all():
                 seen.append((other, line, alike))
         if other == frame and not surface_id:  # on the others as they look here: the search is so much shorter
@@ -241,13 +243,6 @@ def found_marks(
 
 
 _Seen = tuple[int, Points, float]
-
-
-def turned(by: Points, larger: float, turn_deg: float) -> Points:
-    """Return offsets (N, 2) larger and turned clockwise."""
-    turn = np.deg2rad(turn_deg)
-    matrix = larger * np.array([[np.cos(turn), -np.sin(turn)], [np.sin(turn), np.cos(turn)]])
-    return by @ matrix.T
 
 
 def _looked_at(shot: Shot, surface_id: str, frame: int) -> list[int]:

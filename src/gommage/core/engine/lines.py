@@ -27,7 +27,7 @@ from gommage.core.document import (
 from gommage.core.engine.evaluate import Engine
 from gommage.core.follow import Direction
 from gommage.core.follow.wires import Wire, find_wire, known_wire, smooth_line, wire_again
-from gommage.core.geometry import Mapping, Points, Window, around
+from gommage.core.geometry import Mapping, Points, Window, around, evenly
 from gommage.core.picture import Picture
 from gommage.errors import EditError, FollowError, FootageError
 
@@ -93,7 +93,7 @@ def snapped_line(engine: Engine, shot: Shot, part: MattePart, frame: int, check:
         raise FollowError("No wire is found along this line; draw it nearer to it.")
     points = _reaching_out(wire.points, shot.footage.bounds)
     if len(shape.keys) > 1:
-        points = _even(points, len(shape.kinds))
+        points = evenly(smooth_line(points), len(shape.kinds))
     half = wire.covering_px / 2 + RIM_PX
     keyed = _keyed(shape, frame, here.inverse()(points))
     return replace(part, source=replace(part.source, shape=keyed), grow_px=half)
@@ -120,14 +120,7 @@ def _reaching_out(points: Points, bounds: Window) -> Points:
             more = line[end] + ahead / max(float(np.hypot(*ahead)), 1e-9) * way
             found = [more[None], *found] if is_first else [*found, more[None]]
     whole = np.vstack(found)
-    return _even(whole, len(points) + len(found) - 1) if len(found) > 1 else points
-
-
-def _even(points: Points, count: int) -> Points:
-    line = smooth_line(points) if len(points) < len(smooth_line(points)) else points
-    at = np.concatenate([[0.0], np.cumsum(np.hypot(*np.diff(line, axis=0).T))])
-    along = np.linspace(0, at[-1], count)
-    return np.column_stack([np.interp(along, at, line[:, k]) for k in range(2)])
+    return evenly(whole, len(points) + len(found) - 1) if len(found) > 1 else points
 
 
 # -- following ----------------------------------------------------------------------------------------------

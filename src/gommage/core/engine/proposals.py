@@ -28,7 +28,7 @@ from gommage.core.document.records import Fill
 from gommage.core.engine.evaluate import Engine
 from gommage.core.fill import surfaces_behind
 from gommage.core.geometry import Window
-from gommage.core.picture import Picture
+from gommage.core.picture import Picture, encoded
 
 __all__ = ["Proposal", "proposed_fills"]
 
@@ -97,8 +97,8 @@ def proposed_fills(
     found.append(Proposal(Borrow(), "From beside it, on the same frame: find the place with Alt+J, or drag it."))
     if not is_plain:
         found.append(Proposal(Rim(), "Surroundings grown inwards, though they are not plain."))
-    kinds: set[type] = set()
-    return tuple(one for one in found if not (type(one.fill) in kinds or kinds.add(type(one.fill))))  # type: ignore[func-returns-value]
+    first_of_kind = {type(one.fill): one for one in reversed(found)}
+    return tuple(one for one in found if first_of_kind[type(one.fill)] is one)
 
 
 def _is_of_few_frames(shot: Shot, fix: Fix) -> bool:
@@ -136,7 +136,7 @@ def _is_plain(engine: Engine, shot: Shot, fix: Fix, frame: int, reach: Window, c
     ring = far & ~near
     if ring.sum() < RING_PX**2:
         return False
-    seen = np.asarray(np.maximum(picture, 0) ** np.float32(1 / 2.2), np.float32)
+    seen = encoded(picture)
     share = cv2.GaussianBlur(ring.astype(np.float32), (0, 0), BLUR_PX)
     slow = cv2.GaussianBlur(seen * ring[..., None], (0, 0), BLUR_PX) / np.maximum(share, 1e-3)[..., None]
     left = float(np.median((seen - slow)[ring].std(axis=0)))

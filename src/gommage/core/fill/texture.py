@@ -34,7 +34,7 @@ from gommage.core.geometry import (
     then,
 )
 from gommage.core.paint import CanvasKey
-from gommage.core.picture import Picture, Splines, resample, sampled_at
+from gommage.core.picture import Picture, Splines, decoded, encoded, resample, sampled_at
 
 __all__ = ["Closing", "close_still", "closing_of_fix", "closing_of_plate", "home_of_texture"]
 
@@ -43,8 +43,6 @@ Check = Callable[[], None]
 Told = Callable[[float], object]
 AROUND_PX = 160
 """Pieces are taken from no farther around a hole than this, or than its own size if that is more."""
-ENCODING = 1 / 2.2
-"""Patches are compared, and steps made up for, by this power of the light, as an eye would."""
 PERSPECTIVE = 1.08
 """By so much sizes on a surface differ over what is looked at before it is seen without perspective."""
 APART_PX = 48
@@ -218,17 +216,17 @@ def _close_piece(
     square = _square_of(closing, home_from_still, box, crop)
     inside = hole[box.slices]
     if square is None:
-        picture, here = _encoded(still[crop.slices]), hole[crop.slices]
+        picture, here = encoded(still[crop.slices]), hole[crop.slices]
         local = [guide - (crop.left, crop.top) for guide in guides]
         offsets = _offsets(closing, picture, here, taken[crop.slices], local, check, told)
         if offsets is None:
             return
-        pixels = _decoded(laid(picture, here, offsets, check)[0])[box.within(crop)]
+        pixels = decoded(laid(picture, here, offsets, check)[0])[box.within(crop)]
         out[box.slices][inside] = pixels[inside]
         return
     window = around(spanning(square, crop)) & around(spanning(square, box)).grown(crop.width + crop.height)
     still_from_square = square.inverse()
-    picture, shown = resample(_encoded(still), still_from_square, window)
+    picture, shown = resample(encoded(still), still_from_square, window)
     here = resample(hole.astype(np.float32), still_from_square, window).pixels > 0
     may = resample(taken.astype(np.float32), still_from_square, window).pixels > ALL_TAKEN
     local = [square(guide) - (window.left, window.top) for guide in guides]
@@ -244,8 +242,8 @@ def _close_piece(
     x, y = np.clip(x, 0, window.width - 1), np.clip(y, 0, window.height - 1)
     from_places = still_from_square(places + offsets[y, x][:, ::-1])
     needed = around(from_places, SPLINE_REACH_PX) & bounds
-    encoded = sampled_at(Splines.of(_encoded(still[needed.slices]), needed), from_places)
-    out[box.slices][inside] = _decoded(encoded + sampled_at(added, places, window))
+    taken_from = sampled_at(Splines.of(encoded(still[needed.slices]), needed), from_places)
+    out[box.slices][inside] = decoded(taken_from + sampled_at(added, places, window))
 
 
 def _offsets(
@@ -275,11 +273,3 @@ def _square_of(closing: Closing, home_from_still: Mapping, box: Window, crop: Wi
     if sizes.max() / sizes.min() < PERSPECTIVE:
         return None
     return then(square, scaling(1 / float(sizes[-1])))
-
-
-def _encoded(light: Picture) -> Picture:
-    return np.asarray(np.sign(light) * np.abs(light) ** np.float32(ENCODING), np.float32)
-
-
-def _decoded(encoded: Picture) -> Picture:
-    return np.asarray(np.sign(encoded) * np.abs(encoded) ** np.float32(1 / ENCODING), np.float32)

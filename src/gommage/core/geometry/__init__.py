@@ -1,7 +1,16 @@
 """Points, windows, fits, and the mapping: where a point of one thing lies in another."""
 
 from gommage.core.geometry.cameras import Camera
-from gommage.core.geometry.fits import box_of, closed_monotone_cubic, fitted, is_quad, monotone_cubic, square_on
+from gommage.core.geometry.fits import (
+    box_of,
+    closed_monotone_cubic,
+    evenly,
+    fitted,
+    is_quad,
+    lengths_along,
+    monotone_cubic,
+    square_on,
+)
 from gommage.core.geometry.mappings import (
     IDENTITY,
     FieldMapping,
@@ -37,11 +46,13 @@ __all__ = [
     "is_quad",
     "carried_stack",
     "composed",
+    "evenly",
     "fitted",
     "fitted_stack",
     "from_matrix",
     "growth",
     "identity_stack",
+    "lengths_along",
     "monotone_cubic",
     "moved",
     "normal",

@@ -9,7 +9,16 @@ from numpy.typing import NDArray
 
 from gommage.core.geometry.windows import Matrix, Points
 
-__all__ = ["closed_monotone_cubic", "box_of", "fitted", "is_quad", "monotone_cubic", "square_on"]
+__all__ = [
+    "box_of",
+    "closed_monotone_cubic",
+    "evenly",
+    "fitted",
+    "is_quad",
+    "lengths_along",
+    "monotone_cubic",
+    "square_on",
+]
 
 FLAT_PX = 1e-3
 """Corners that leave a line by less lie on it."""
@@ -59,6 +68,18 @@ def fitted(source: Points, target: Points) -> Matrix:
         np.column_stack([zero, zero, zero, x, y, one, -v * x, -v * y]),
     ])  # fmt: skip
     return np.append(np.linalg.lstsq(left, np.r_[u, v], rcond=None)[0], 1.0).reshape(3, 3)
+
+
+def lengths_along(points: Points) -> NDArray[np.float64]:
+    """Return how far along a line each of its points (N, 2) lies, from its first: (N,)."""
+    return np.concatenate([[0.0], np.cumsum(np.hypot(*np.diff(points, axis=0).T))])
+
+
+def evenly(points: Points, count: int) -> Points:
+    """Return so many points (count, 2) at even distances along straight pieces between points (N, 2)."""
+    at = lengths_along(points)
+    along = np.linspace(0, at[-1], count)
+    return np.column_stack([np.interp(along, at, points[:, k]) for k in range(2)])
 
 
 def square_on(corners: Points) -> Matrix:

@@ -10,7 +10,7 @@ from gommage.core.picture.footage import (
     read_linear,
     read_picture,
 )
-from gommage.core.picture.pixels import LUMINANCE, Picture, halved, luminance, scale_of
+from gommage.core.picture.pixels import LUMINANCE, Picture, decoded, encoded, halved, luminance, scale_of
 from gommage.core.picture.resample import (
     Filter,
     Resampled,
@@ -30,6 +30,8 @@ __all__ = [
     "RawFrame",
     "Resampled",
     "Splines",
+    "decoded",
+    "encoded",
     "halved",
     "luminance",
     "open_plates",

@@ -8,17 +8,28 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-__all__ = ["LUMINANCE", "Picture", "halved", "luminance", "scale_of"]
+__all__ = ["LUMINANCE", "Picture", "decoded", "encoded", "halved", "luminance", "scale_of"]
 
 Picture = NDArray[np.floating[Any]]
 """(H, W, 3) scene-linear colour or (H, W) matte, float32."""
 LUMINANCE = np.array([[0.2126, 0.7152, 0.0722]], np.float32)
 """What red, green and blue of Rec. 709 add to luminance."""
+ENCODING = 1 / 2.2
 
 
 def luminance(picture: Picture) -> Picture:
     """Return the luminance (H, W) of scene-linear Rec. 709 colour (H, W, 3)."""
     return cv2.transform(picture, LUMINANCE)
+
+
+def encoded(light: Picture) -> Picture:
+    """Return light by a power, so that a step is about as visible in the dark as in the light; below 0 mirrored."""
+    return np.asarray(np.sign(light) * np.abs(light) ** np.float32(ENCODING), np.float32)
+
+
+def decoded(values: Picture) -> Picture:
+    """Return the light of encoded values."""
+    return np.asarray(np.sign(values) * np.abs(values) ** np.float32(1 / ENCODING), np.float32)
 
 
 def scale_of(level: int) -> float:

@@ -25,7 +25,7 @@ __all__ = ["FoundCommands", "FoundPart"]
 LEAST_DIRT, LEAST_MARK = 7.0, 57.0
 """What is shown at first: dirt by spreads of the grain, marks by hundredths of a likeness."""
 DIRT_SOFTNESS_PX, SCRATCH_SOFTNESS_PX = 2.0, 1.5
-ROW_PX, MOST_ROWS = 22, 7
+ROW_PX, MOST_ROWS, MOST_LISTED = 22, 7, 300
 DIRT, SCRATCHES = "Dirt", "Scratches"
 
 
@@ -230,16 +230,20 @@ class FoundPart(QWidget):
         if listed is None:
             return
         self.least.set_value(listed.least)
-        here = listed.on(desk.frame)
-        on_frame = f", {len(here)} on this frame" if here else ""
-        self.told.setText(f"{len(listed.open)} to take or leave{on_frame}")
+        numbers = listed.open
+        here = sum(listed.items[number].is_on(desk.frame) for number in numbers)
+        on_frame = f", {here} on this frame" if here else ""
+        self.told.setText(f"{len(numbers)} to take or leave{on_frame}")
+        shown = numbers[:MOST_LISTED]
         words = [
             f"{listed.items[number].frame}   {listed.items[number].words}, {listed.items[number].score:.0f}"
-            for number in listed.open
+            for number in shown
         ]
+        if len(numbers) > len(shown):
+            words.append(f"{len(numbers) - len(shown)} more; raise what is shown")
         with QSignalBlocker(self.list):
             if words != [self.list.item(row).text() for row in range(self.list.count())]:
                 self.list.clear()
                 self.list.addItems(words)
-            self.list.setCurrentRow(listed.open.index(listed.at) if listed.at in listed.open else -1)
+            self.list.setCurrentRow(shown.index(listed.at) if listed.at in shown else -1)
         self.list.setFixedHeight(ROW_PX * min(max(len(words), 1), MOST_ROWS) + 6)

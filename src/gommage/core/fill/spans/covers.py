@@ -10,6 +10,7 @@ from msgspec.structs import replace
 from gommage.core.cover import MatteAt, PartAt, matte_on
 from gommage.core.cover.parts import LineAt
 from gommage.core.document import Array, Fix, Matte, Shot, Span, Stretch
+from gommage.core.geometry import lengths_along
 
 __all__ = ["cover_on"]
 
@@ -39,7 +40,7 @@ def _stretched(part: PartAt, stretches: tuple[Stretch, ...]) -> PartAt:
     if not isinstance(line, LineAt) or line.is_closed:
         return part
     points = line.points.values
-    at = np.concatenate([[0.0], np.cumsum(np.hypot(*np.diff(points, axis=0).T))])
+    at = lengths_along(points)
     along = np.linspace(0, at[-1], max(int(at[-1] / STEP_PX), 8))
     soft = np.zeros((len(points), 2)) if line.soft is None else line.soft.values
     own = np.column_stack([np.interp(along, at, soft[:, k]) for k in range(2)])

@@ -41,26 +41,10 @@ def _known_at(known, x, y):  # type: ignore[no-untyped-def]
 
 
 @njit(cache=True, nogil=True, fastmath=True)
-def slanted(band, shown, left, right, prior, smoothness):  # type: ignore[no-untyped-def]
-    """Return along which slant, in pixels along a pixel across, what lies on both sides of a line goes through: (S,).
-
-    The slants whose both ends are most alike, smooth along the line (Viterbi), drawn towards those along which the
-    sides themselves change least.
-
-    Parameters
-    ----------
-    band, shown : (2 rows + 1, S, 3) float32, (2 rows + 1, S) bool
-        See `gommage.core.picture.kernels.banded`.
-    left, right : (S,) float64
-        How far from the line its sides are looked at.
-    prior, smoothness : float
-        What a slant counts that the sides contradict, and one that differs from its neighbour's.
-    """
+def _slopes(band, shown, left, right):  # type: ignore[no-untyped-def]
+    """Return how values change along and across a line on its sides, smoothed along it: sums of products (S, 3)."""
     rows, count = (band.shape[0] - 1) // 2, band.shape[1]
-    slants = int(np.round(2 * MOST_SLANT / SLANT_STEP)) + 1
-    costs = np.empty((count, slants), np.float32)
-    # How values change along and across the line on its sides, smoothed along it.
-    slopes = np.zeros((count, 3))
+    slopes, smooth = np.zeros((count, 3)), np.zeros((count, 3))
     for n in range(1, count - 1):
         for side in range(2):
             first = int(np.round(left[n] if side == 0 else right[n]))
@@ -76,7 +60,6 @@ def slanted(band, shown, left, right, prior, smoothness):  # type: ignore[no-unt
                     slopes[n, 0] += along * along
                     slopes[n, 1] += along * across
                     slopes[n, 2] += across * across
-    smooth = np.zeros_like(slopes)
     weights = np.exp(-0.5 * (np.arange(-6, 7) / 2.5) ** 2)
     for n in range(count):
         total = 0.0
@@ -87,10 +70,18 @@ def slanted(band, shown, left, right, prior, smoothness):  # type: ignore[no-unt
                     smooth[n, k] += weights[by + 6] * slopes[n + by, k]
         for k in range(3):
             smooth[n, k] /= total * 2 * OUTWARDS * 3
+    return smooth
+
+
+@njit(cache=True, nogil=True, fastmath=True)
+def _costs_of(band, shown, left, right, prior, slants):  # type: ignore[no-untyped-def]
+    """Return what each slant costs at each place of a line: (S, M) float32."""
+    rows, count = (band.shape[0] - 1) // 2, band.shape[1]
+    slopes = _slopes(band, shown, left, right)
+    costs = np.empty((count, len(slants)), np.float32)
     for n in range(count):
-        for s in range(slants):
-            slant = -MOST_SLANT + s * SLANT_STEP
-            unlike = 0.0
+        for s in range(len(slants)):
+            slant, unlike = slants[s], 0.0
             for step in range(OUTWARDS):
                 up, low = left[n] + step, right[n] + step
                 x, y = n + slant * up, n - slant * low
@@ -110,33 +101,50 @@ def slanted(band, shown, left, right, prior, smoothness):  # type: ignore[no-unt
                     two = band[below, other, c] + (y - other) * (band[below, other + 1, c] - band[below, other, c])
                     off += abs(one - two)
                 unlike += min(off / 3, CAP)
-            bent = slant * slant * smooth[n, 0] + 2 * slant * smooth[n, 1] + smooth[n, 2]
+            bent = slant * slant * slopes[n, 0] + 2 * slant * slopes[n, 1] + slopes[n, 2]
             costs[n, s] = unlike / OUTWARDS + prior * np.sqrt(max(bent, 0.0) / (1 + slant * slant))
             costs[n, s] += 1e-4 * abs(slant)
-    came = np.zeros((count, slants), np.int8)
+    return costs
+
+
+@njit(cache=True, nogil=True, fastmath=True)
+def slanted(band, shown, left, right, prior, smoothness):  # type: ignore[no-untyped-def]
+    """Return along which slant, in pixels along a pixel across, what lies on both sides of a line goes through: (S,).
+
+    The slants whose both ends are most alike, smooth along the line (Viterbi), drawn towards those along which the
+    sides themselves change least.
+
+    Parameters
+    ----------
+    band, shown : (2 rows + 1, S, 3) float32, (2 rows + 1, S) bool
+        See `gommage.core.picture.kernels.banded`.
+    left, right : (S,) float64
+        How far from the line its sides are looked at.
+    prior, smoothness : float
+        What a slant counts that the sides contradict, and one that differs from its neighbour's.
+    """
+    slants = -MOST_SLANT + SLANT_STEP * np.arange(int(np.round(2 * MOST_SLANT / SLANT_STEP)) + 1)
+    costs = _costs_of(band, shown, left, right, prior, slants)
+    count, many = costs.shape
+    came = np.zeros((count, many), np.int8)
     for n in range(1, count):
-        for s in range(slants):
+        for s in range(many):
             least, best = np.float32(1e9), 0
             for move in range(-MOST_MOVE, MOST_MOVE + 1):
-                if 0 <= s + move < slants:
+                if 0 <= s + move < many:
                     cost = costs[n - 1, s + move] + np.float32(smoothness * SLANT_STEP * abs(move))
                     if cost < least:
                         least, best = cost, move
             costs[n, s] += least
             came[n, s] = best
-    found = np.empty(count)
+    found, even = np.empty(count), np.empty(count)
     at = int(np.argmin(costs[count - 1]))
     for n in range(count - 1, -1, -1):
-        found[n] = -MOST_SLANT + at * SLANT_STEP
+        found[n] = slants[at]
         at += came[n, at]
-    even = np.empty(count)
     for n in range(count):
-        total, many = 0.0, 0
-        for by in range(-2, 3):
-            if 0 <= n + by < count:
-                total += found[n + by]
-                many += 1
-        even[n] = total / many
+        low, high = max(n - 2, 0), min(n + 3, count)
+        even[n] = found[low:high].mean()
     return even
 
 

@@ -17,9 +17,9 @@ from gommage.core.fill.blocking import not_around
 from gommage.core.fill.holes import hidden_by
 from gommage.core.fill.scene import Filled, Layer, Scene
 from gommage.core.fill.spans.covers import cover_on
-from gommage.core.geometry import Points, Window, around
+from gommage.core.geometry import Points, Window, around, evenly, lengths_along
 from gommage.core.paint import CanvasKey
-from gommage.core.picture import Picture
+from gommage.core.picture import encoded
 
 __all__ = ["SpanAt", "fill_span", "span_at"]
 
@@ -29,7 +29,6 @@ BLUR_PX = 0.3
 """So far off a line's rim it still shows; no side is taken from there, of this line or another."""
 OUTWARDS_PX, FARTHER_PX, MOST_SLANT = 5, 12, 1.8
 PRIOR, SMOOTHNESS = 3.0, 0.3
-ENCODING = 1 / 2.2
 WAYS = {ClosedFrom.BOTH: 0, ClosedFrom.LEFT: 1, ClosedFrom.RIGHT: 2}
 
 
@@ -205,20 +204,16 @@ def _plan(at: SpanAt, line: SpanLineAt, scene: Scene) -> _Plan:
     if not window.is_empty:
         picture, known = scene.plate(at.footage, at.frame, window), _known(at, scene, window)
         band, shown = banded(picture, known, points - (window.left, window.top), normals, rows)
-        slants = slanted(_encoded(band), shown, left, right, PRIOR, SMOOTHNESS)
+        slants = slanted(encoded(band), shown, left, right, PRIOR, SMOOTHNESS)
     reach = half + line.beyond_px * scale + 1
     return _Plan(points, normals, reach, left, right, ways.astype(np.int8), slants)
-
-
-def _encoded(light: Picture) -> Picture:
-    return np.asarray(np.sign(light) * np.abs(light) ** np.float32(ENCODING), np.float32)
 
 
 def _even(line: LineAt, scale: float) -> tuple[Points, Values]:
     """Return points (S, 2) a pixel apart along a line, in pixels of a scale, and half its own width there (S,)."""
     points = line.points.values * scale
-    at = np.concatenate([[0.0], np.cumsum(np.hypot(*np.diff(points, axis=0).T))])
+    at = lengths_along(points)
     count = max(int(np.ceil(at[-1])) + 1, 3)
     along = np.linspace(0, at[-1], count)
     own = np.zeros(count) if line.soft is None else np.interp(along, at, line.soft.values[:, 0])
-    return np.column_stack([np.interp(along, at, points[:, k]) for k in range(2)]), own
+    return evenly(points, count), own

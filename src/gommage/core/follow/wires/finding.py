@@ -9,13 +9,12 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from gommage.core.geometry import Points
-from gommage.core.picture import Picture
+from gommage.core.geometry import Points, evenly, lengths_along
+from gommage.core.picture import Picture, encoded
 
 __all__ = ["Wire", "find_wire", "known_wire", "smooth_line", "wire_again"]
 
 Values = NDArray[np.float64]
-ENCODING = 1 / 2.2
 MIXTURES = np.array([[0.3, 0.5, 0.2], [1.0, -1.0, 0.0], [-0.5, -0.5, 1.0]])
 """What of a picture is looked at: luma, red against green, blue against both."""
 WIDTHS_PX = (1.5, 3.0, 6.0, 12.0)
@@ -93,22 +92,19 @@ def _band(picture: Picture, at: tuple[int, int], line: Points, reach: int) -> _B
     normals = np.column_stack([ahead[:, 1], -ahead[:, 0]])
     known = np.ones(picture.shape[:2], bool)
     pixels, shown = banded(picture, known, line - at, normals, reach)
-    encoded = np.sign(pixels) * np.abs(pixels) ** np.float32(ENCODING)
-    return _Band(line, normals, encoded.astype(np.float32), shown)
+    return _Band(line, normals, encoded(pixels), shown)
 
 
 def even_line(points: Points) -> Points:
     """Return points (S, 2) a pixel apart along straight pieces between points (N, 2)."""
-    at = np.concatenate([[0.0], np.cumsum(np.hypot(*np.diff(points, axis=0).T))])
-    along = np.linspace(0, at[-1], max(int(np.ceil(at[-1])) + 1, 16))
-    return np.column_stack([np.interp(along, at, points[:, k]) for k in range(2)])
+    return evenly(points, max(int(np.ceil(lengths_along(points)[-1])) + 1, 16))
 
 
 def smooth_line(points: Points) -> Points:
     """Return points (S, 2) a pixel apart along the smooth curve through points (K, 2)."""
     if len(points) < 3:
         return even_line(points)
-    at = np.concatenate([[0.0], np.cumsum(np.hypot(*np.diff(points, axis=0).T))])
+    at = lengths_along(points)
     from scipy.interpolate import make_interp_spline
 
     fine = make_interp_spline(at, points, k=min(3, len(points) - 1))(np.linspace(0, at[-1], max(int(at[-1] / 2), 32)))
