@@ -8,12 +8,14 @@ from msgspec.structs import replace
 
 from gommage.core.document import (
     Array,
+    Blend,
     Brush,
     Channel,
     CleanPlate,
     Drawn,
     Fix,
     FixPicture,
+    Footage,
     FrameRange,
     Frames,
     GrainMatch,
@@ -148,6 +150,10 @@ EDITS = {
     "add_fix": lambda p: edits.add_fix(p, "shot", Fix(id="f3", name="Dust", surface_id="wall")),
     "remove_fixes": lambda p: edits.remove_fixes(p, "shot", ("f1", "f2")),
     "move_fix": lambda p: edits.move_fix(p, "shot", "f2", 0),
+    "lay_picture": lambda p: edits.lay_picture(p, "shot", "f1", PICTURE, "outline", 1002),
+    "change_picture": lambda p: edits.change_picture(
+        edits.lay_picture(p, "shot", "f1", PICTURE, "outline", 1002), "shot", "f1", blend=Blend.MULTIPLY
+    ),
     "change_fix": lambda p: edits.change_fix(
         p, "shot", "f1", frames=(Frames(first=1002),), is_on=False, fill=Plates(plate_ids=("plate",))
     ),
@@ -158,6 +164,10 @@ EDITS = {
     "move_shot": lambda p: edits.move_shot(edits.add_shot(p, replace(p.shots[0], id="other")), "other", 0),
     "remove_shot": lambda p: edits.remove_shot(p, "shot"),
 }
+PICTURE = Placed(
+    corners=np.array([[0.0, 0], [9, 0], [9, 5], [0, 5]]),
+    footage=Footage(path="/pictures/card.png", frames=FrameRange(first=1, last=1), width=90, height=50),
+)
 QUERIES = {"OF_FILL", "Reach", "Slot", "matte_in", "slot_of"}
 
 
@@ -228,7 +238,7 @@ def test_an_edit_that_changes_nothing_makes_no_step(project):
             "Nail refers to the surface 'air'",
         ),
         # what comes later
-        (lambda p: edits.change_fix(p, "shot", "f1", fill=Placed(path="x", corners=np.eye(4, 2))), "This kind of fill"),
+        (lambda p: edits.change_picture(p, "shot", "f1", runs_along=False), "not filled with a picture"),
         (
             lambda p: edits.add_stroke(p, "shot", "plate", stroke(source=Source(picture=FixPicture(fix_id="gone")))),
             "'gone'",

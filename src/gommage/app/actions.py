@@ -27,6 +27,12 @@ FILLS = (
     Action("fill_from_beside", "Borrow from beside", ("Shift+K",), "Fill", "The same frame or another, moved", "fix"),
     Action("find_place", "Find a place to borrow from", ("Alt+J",), "Fill", "The best; again: the next", "fix"),
     Action("fill_from_texture", "Fill with texture", ("Shift+L",), "Fill", "Matching pieces of this frame", "fix"),
+    Action(
+        "fill_from_picture", "Lay a picture…", ("Alt+P",), "Fill", "From a file, on the surface, by its corners", "shot"
+    ),
+    Action("lay_near_frame", "Lay another frame over it", ("Alt+F",), "Fill", "Of the shot, in register", "fix"),
+    Action("fit_picture", "Fit the picture to its cover", (), "Fill", "A frame goes back into register", "fix"),
+    Action("scribble_subject", "Cut a picture's subject out", ("Alt+C",), "Fill", "By scribbles on it", "fix"),
     Action("propose_fill", "Propose a fill", (), "Fill", "For a fresh cover, by what can be seen", "fix"),
     Action("propose_again", "Propose a fill anew", ("Alt+N",), "Fill", "Whatever it is filled from now", "fix"),
     Action("take_fill", "Take the proposed fill", (), "Fill", "As it is shown", "fix"),
@@ -288,6 +294,16 @@ ACTIONS: tuple[Action, ...] = (
         "fix",
         True,
         "locate-fixed",
+    ),
+    Action(
+        "tool_picture",
+        "Picture handles",
+        ("Alt+H",),
+        "Tools",
+        "Drag a laid picture by its corners, its sides or its middle",
+        "fix",
+        True,
+        "image",
     ),
     Action(
         "tool_pin",

@@ -214,6 +214,10 @@ class ViewCommands:
         """Reshape softly."""
         self._take("mould", Step.COVER, Step.FOLLOW, Step.MATCH)
 
+    def tool_picture(self) -> None:
+        """Drag a laid picture by its corners."""
+        self._take("picture", Step.FILL)
+
     def tool_borrow(self) -> None:
         """Drag where it is borrowed from."""
         self._take("borrow", Step.FILL)

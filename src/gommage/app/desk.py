@@ -16,6 +16,7 @@ from gommage.core.document import (
     FrameRange,
     MattePart,
     Painting,
+    Placed,
     PlaneFollow,
     Project,
     Shape,
@@ -292,6 +293,8 @@ class Desk:
         """The desk without what its step does not do: areas for light are drawn in Match alone, guides in Fill."""
         if self.draws_wire and (self.tool != "draw" or self.step not in (Step.COVER, Step.FILL)):
             return replace(self, draws_wire=False).settled
+        if self.slot is Slot.SUBJECT and self.tool != "scribble":
+            return replace(self, slot=Slot.COVER).settled
         if DRAWN_IN_STEP.get(self.slot, self.step) is self.step:
             return self
         tool = "edit" if self.tool == "draw" else self.tool
@@ -332,7 +335,7 @@ class Desk:
         if fix is None:
             return ()
         light = fix.light_area.parts if self.step is Step.MATCH else ()
-        of_fill = fix.fill.mattes if self.step is Step.FILL and isinstance(fix.fill, Texture) else ()
+        of_fill = fix.fill.mattes if self.step is Step.FILL and isinstance(fix.fill, Texture | Placed) else ()
         own = tuple(part for matte in of_fill for part in matte.parts)
         if self.slot in OF_FILL:
             return own

@@ -89,7 +89,7 @@ class MainWindow(QMainWindow):
         self.shapes = ShapeCommands(self.session, self.stage)
         self.mattes = MatteFileCommands(self.session, self.work, self)
         self.plates = PlateCommands(self.session, self)
-        self.of_steps = StepCommands(self.session, self.work)
+        self.of_steps = StepCommands(self.session, self.work, self)
         self.brushes = BrushCommands(self.session, self.stage)
         self.painting = PaintCommands(self.session, self.stage, self)
         self._build_layout()

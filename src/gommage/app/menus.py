@@ -18,7 +18,7 @@ from gommage.core.engine import Look, Step
 
 __all__ = ["build_menus", "what_is_on", "what_is_there"]
 
-TOOLS = ("hand", "draw", "edit", "mould", "scribble", "pin", "borrow", *BRUSHES)
+TOOLS = ("hand", "draw", "edit", "mould", "scribble", "pin", "borrow", "picture", *BRUSHES)
 
 
 def build_menus(window: QMainWindow, call: Callable[[str], object]) -> dict[str, QAction]:

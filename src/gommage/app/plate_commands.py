@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+from dataclasses import dataclass
 from functools import partial
 from pathlib import Path
 
@@ -13,8 +15,8 @@ from gommage.app.dialogs.home_frame import HomeFrameDialog
 from gommage.app.hands.names import free_name
 from gommage.app.session import Session
 from gommage.app.steps.fill.commands import with_plate_used
-from gommage.core.document import CleanPlate, FromPicture, Painting, Project, edits, new_id
-from gommage.core.engine import FoundPlate, Look, Priority, Step, find_plate, stamp_of, write_plate
+from gommage.core.document import CleanPlate, Fix, FromPicture, Painting, Placed, Project, edits, new_id
+from gommage.core.engine import FoundPlate, Look, Priority, Step, find_plate, stamp_of, watched_file, write_plate
 
 __all__ = ["PlateCommands", "PlateWatch"]
 
@@ -106,8 +108,18 @@ class PlateCommands:
             session.note_shown.emit(f"Wrote {path.name}; what is saved there shows here at once")
 
 
+@dataclass(frozen=True, slots=True)
+class Watched:
+    """A picture that is painted elsewhere: whose it is, its file, the state that is known, what takes up another."""
+
+    name: str
+    path: Path
+    stamp: str
+    again: Callable[[str, Project], Project]
+
+
 class PlateWatch(QObject):
-    """Watches the files of clean plates, and takes up what was saved."""
+    """Watches the files of clean plates and of laid pictures, and takes up what was saved."""
 
     def __init__(self, session: Session, parent: QObject) -> None:
         super().__init__(parent)
@@ -121,19 +133,27 @@ class PlateWatch(QObject):
         self._settling.timeout.connect(self._look)
         session.document_changed.connect(lambda old, new: self._renew())
 
-    def _bases(self) -> dict[str, tuple[str, FromPicture]]:
-        """Return the watched pictures of the shot by their plate: its id, and what it is."""
+    def _watched(self) -> dict[str, Watched]:
+        """Return the watched pictures of the shot: clean plates painted elsewhere, and pictures that are laid."""
         shot = self._session.desk.shot(self._session.project)
-        plates = shot.clean_plates if shot is not None else ()
-        return {
-            one.id: (one.name, one.base) for one in plates if isinstance(one.base, FromPicture) and one.base.is_watched
-        }
+        if shot is None:
+            return {}
+        found = {}
+        for plate in shot.clean_plates:
+            base = plate.base
+            if isinstance(base, FromPicture) and base.is_watched:
+                found[plate.id] = Watched(plate.name, Path(base.path), base.stamp, partial(_with_base, shot.id, plate))
+        for fix in shot.fixes:
+            if isinstance(fix.fill, Placed) and fix.fill.footage is not None:
+                again = partial(_laid_again, shot.id, fix)
+                found[fix.id] = Watched(fix.name, watched_file(fix.fill.footage), fix.fill.stamp, again)
+        return found
 
     def _renew(self) -> None:
         """Watch the files there are, and their folders: most editors replace a file by a new one."""
         wanted = set()
-        for _, base in self._bases().values():
-            wanted |= {base.path, str(Path(base.path).parent)}
+        for one in self._watched().values():
+            wanted |= {str(one.path), str(one.path.parent)}
         watched = {*self._watcher.files(), *self._watcher.directories()}
         if gone := list(watched - wanted):
             self._watcher.removePaths(gone)
@@ -144,19 +164,30 @@ class PlateWatch(QObject):
         self._settling.start()
 
     def _look(self) -> None:
-        bases = self._bases()
+        watched = self._watched()
 
         def stamps(check: object) -> dict[str, str]:
-            return {plate_id: stamp_of(Path(base.path)) for plate_id, (_, base) in bases.items()}
+            return {key: stamp_of(one.path) for key, one in watched.items()}
 
-        self._session.submit(("plate stamps",), Priority.SCREEN, stamps, self._take_up)
+        self._session.submit(("picture stamps",), Priority.SCREEN, stamps, self._take_up)
 
     def _take_up(self, stamps: dict[str, str]) -> None:
-        session, shot_id = self._session, self._session.desk.shot_id
-        for plate_id, (name, base) in self._bases().items():
-            stamp = stamps.get(plate_id, "")
-            if stamp and stamp != base.stamp:
-                new = replace(base, stamp=stamp)
-                if session.commit(f"{name} saved elsewhere", edits.change_clean_plate, shot_id, plate_id, base=new):
-                    session.note_shown.emit(f"{name} was saved elsewhere: read again")
+        session = self._session
+        for key, one in self._watched().items():
+            stamp = stamps.get(key, "")
+            if (
+                stamp
+                and stamp != one.stamp
+                and session.commit(f"{one.name} saved elsewhere", partial(one.again, stamp))
+            ):
+                session.note_shown.emit(f"{one.name} was saved elsewhere: read again")
         self._renew()  # a file that was replaced is another one to the system
+
+
+def _with_base(shot_id: str, plate: CleanPlate, stamp: str, project: Project) -> Project:
+    assert isinstance(plate.base, FromPicture)
+    return edits.change_clean_plate(project, shot_id, plate.id, base=replace(plate.base, stamp=stamp))
+
+
+def _laid_again(shot_id: str, fix: Fix, stamp: str, project: Project) -> Project:
+    return edits.change_picture(project, shot_id, fix.id, stamp=stamp)

@@ -26,7 +26,7 @@ __all__ = ["Tray", "action_button", "hint_of"]
 TOOLS_OF = {
     Step.FOLLOW: ("hand", "draw", "edit", "mould", "pin"),
     Step.COVER: ("hand", "draw", "edit", "mould", "scribble"),
-    Step.FILL: ("hand", "edit", "borrow", *BRUSHES),
+    Step.FILL: ("hand", "edit", "borrow", "picture", *BRUSHES),
     Step.MATCH: ("hand", "edit", "mould"),
     Step.CHECK: ("hand",),
 }
@@ -170,6 +170,10 @@ def hint_of(ground: Ground) -> str:
         return "Drag points, or inside to move the whole shape"
     if desk.tool == "borrow":
         return "Drag the source, or the cover to its source; a click elsewhere drops one more (R and T change its size)"
+    if desk.tool == "picture":
+        return "Drag its corners, sides or inside, the knob turns; with Shift even"
+    if desk.tool == "scribble" and desk.slot is Slot.SUBJECT:
+        return "A few strokes inside what is wanted of the picture, with Alt some outside it"
     if desk.tool == "scribble":
         return "A few strokes inside the thing, with Alt some outside it"
     if desk.tool == "mould":

@@ -15,6 +15,7 @@ from gommage.core.document import (
     Fix,
     Matte,
     MattePart,
+    Placed,
     Scribbled,
     ScribbleMark,
     Softness,
@@ -23,8 +24,10 @@ from gommage.core.document import (
     new_id,
 )
 from gommage.core.document.edits import Slot
+from gommage.core.fill.placed import frame_from_picture, frame_laid
+from gommage.core.geometry import Mapping
 
-__all__ = ["scribble", "scribbled_in_hand"]
+__all__ = ["picture_scribbled", "scribble", "scribbled_in_hand"]
 
 LEAST_PX = 2.0
 """Points of a scribble are so far apart at least, in pixels of the frame."""
@@ -41,6 +44,8 @@ def scribble(press: PointerEvent, ground: Ground) -> Gesture:
 
     The first makes a new part, if none of scribbles is in hand.
     """
+    if ground.desk.slot is Slot.SUBJECT and picture_scribbled(ground) is None:
+        return Step(error="No picture lies on this frame.")
     from_view, is_inside = ground.view_from_frame.inverse(), not (press.alt or press.is_eraser)
     points = [from_view(press.xy)]
     kind = "scribble-inside" if is_inside else "scribble-outside"
@@ -58,10 +63,23 @@ def scribble(press: PointerEvent, ground: Ground) -> Gesture:
     return _done(ground, mark)
 
 
+def picture_scribbled(ground: Ground) -> tuple[Mapping, int] | None:
+    """Return where the laid picture is on the frame, and its own number."""
+    fix, shot = ground.fix, ground.shot
+    if fix is None or shot is None or not isinstance(fix.fill, Placed):
+        return None
+    mapping = frame_from_picture(fix.fill, shot, fix.surface_id, ground.desk.frame)
+    laid = frame_laid(fix.fill, shot, ground.desk.frame)
+    return None if mapping is None or laid is None else (mapping, laid)
+
+
 def _done(ground: Ground, mark: ScribbleMark) -> Step:
     shot, fix, desk, in_hand = ground.shot, ground.fix, ground.desk, scribbled_in_hand(ground)
     assert shot is not None
     label = "Scribble inside" if mark.is_inside else "Scribble outside"
+    picture = picture_scribbled(ground) if desk.slot is Slot.SUBJECT else None
+    if picture is not None:
+        mark = replace(mark, frame=picture[1], points=Array(picture[0].inverse()(mark.points.values)))
     if in_hand is not None:
         part, source = in_hand
         more = replace(source, marks=(*source.marks, mark))
@@ -69,7 +87,7 @@ def _done(ground: Ground, mark: ScribbleMark) -> Step:
     part = MattePart(id=new_id(), source=Scribbled(marks=(mark,)))
     after = {"part_id": part.id, "part_ids": (), "vertices": ()}
     if fix is not None:
-        slot = Slot.HOLD_OUTS if desk.slot is Slot.HOLD_OUTS else Slot.COVER
+        slot = desk.slot if desk.slot in (Slot.HOLD_OUTS, Slot.SUBJECT) else Slot.COVER
         edit = partial(edits.add_part, shot_id=shot.id, holder_id=fix.id, slot=slot, part=part)
         return Step(label, edit, after)
     fresh = Fix(id=new_id(), name=free_name("Fix", shot.fixes), surface_id=desk.surface_id,

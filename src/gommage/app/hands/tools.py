@@ -9,6 +9,7 @@ from gommage.app.hands.brush import paint, size_brush
 from gommage.app.hands.gestures import Gesture, PointerEvent
 from gommage.app.hands.ground import Ground
 from gommage.app.hands.mould import mould
+from gommage.app.hands.picture import handle_picture
 from gommage.app.hands.pins import place_pin
 from gommage.app.hands.reshape import reshape
 from gommage.app.hands.scribble import scribble
@@ -35,6 +36,8 @@ def gesture_of(press: PointerEvent, ground: Ground) -> Gesture | None:
         return set_spot(press, ground) if follows and places_spots(ground) else draw_shape(press, ground)
     if desk.tool == "borrow":
         return borrow(press, ground)
+    if desk.tool == "picture":
+        return handle_picture(press, ground)
     if desk.tool == "scribble":
         return scribble(press, ground)
     if desk.tool == "mould":

@@ -8,6 +8,7 @@ from typing import Any
 from PySide6.QtCore import QEvent, QObject, QSignalBlocker, QSize, Qt, Signal
 from PySide6.QtGui import QMouseEvent, QPainter, QPaintEvent
 from PySide6.QtWidgets import (
+    QCheckBox,
     QComboBox,
     QDoubleSpinBox,
     QFrame,
@@ -40,6 +41,7 @@ __all__ = [
     "show_number",
     "small_number",
     "spaced",
+    "tick_box",
     "tool_button",
 ]
 
@@ -384,6 +386,15 @@ def spaced(*widgets: QWidget) -> QHBoxLayout:
     for widget in widgets:
         row.addWidget(widget, 1)
     return row
+
+
+def tick_box(words: str, tip: str, on_toggled: Callable[[bool], None]) -> QCheckBox:
+    """Return a box to be ticked, named after its words."""
+    box = QCheckBox(words)
+    box.setAccessibleName(words)
+    box.setToolTip(tip)
+    box.toggled.connect(on_toggled)
+    return box
 
 
 def rule() -> QFrame:

@@ -12,8 +12,9 @@ from gommage.app.hands.borrow import seen_places
 from gommage.app.hands.box import box_on, grips
 from gommage.app.hands.gestures import Trace
 from gommage.app.hands.ground import Ground
+from gommage.app.hands.picture import picture_grips, picture_quad
 from gommage.app.hands.pins import pin_places
-from gommage.app.hands.scribble import scribbled_in_hand
+from gommage.app.hands.scribble import picture_scribbled, scribbled_in_hand
 from gommage.app.hands.seen import Seen, part_seen, soft_line, soft_places
 from gommage.app.hands.spots import spots_on
 from gommage.app.hands.strokes import outline_of, source_of_seen
@@ -22,6 +23,7 @@ from gommage.core.document import (
     Fix,
     Matte,
     MattePart,
+    Placed,
     PlaneFollow,
     PointsFollow,
     Span,
@@ -32,9 +34,9 @@ from gommage.core.document import (
     outline,
     placement,
 )
-from gommage.core.document.edits import OF_FILL, Reach
+from gommage.core.document.edits import OF_FILL, Reach, Slot
 from gommage.core.engine import Look, Step
-from gommage.core.geometry import IDENTITY, Mapping, Points, lengths_along
+from gommage.core.geometry import IDENTITY, Mapping, Points, lengths_along, then
 
 __all__ = ["Handles", "Mark", "Outline", "Overlay", "overlay_of"]
 
@@ -248,6 +250,9 @@ def _of_fill(ground: Ground) -> Overlay:
     """
     desk, lines = ground.desk, _lines_of_fill(ground)
     handles = _handles(ground) if desk.slot in OF_FILL else None
+    quad = picture_quad(ground) if desk.tool == "picture" else None
+    if quad is not None:
+        handles = Handles(ground.view_from_frame(quad), grips=picture_grips(ground, quad))
     for seen in ground.strokes if desk.stroke_ids or desk.outlines_strokes else ():
         is_chosen = seen.stroke.id in desk.stroke_ids
         if not (is_chosen or desk.outlines_strokes):
@@ -272,6 +277,11 @@ def _lines_of_fill(ground: Ground) -> list[Outline]:
         return lines
     if isinstance(fill, Span) and ground.fix is not None:
         return _lines_and_stretches(ground, ground.fix, fill)
+    if isinstance(fill, Placed):
+        quad = picture_quad(ground) if ground.desk.tool in ("picture", "scribble") else None
+        scribbled = picture_scribbled(ground) if ground.desk.slot is Slot.SUBJECT else None
+        marks = [] if scribbled is None else _scribbles(ground, *scribbled)
+        return marks if quad is None else [Outline(ground.view_from_frame(quad), "guide"), *marks]
     if not isinstance(fill, Texture) or ground.look is Look.CLEAN_PLATE:
         return []
     return _matte_outlines(ground, fill.guides, "guide") + _matte_outlines(ground, fill.take_from, "light")
@@ -304,15 +314,21 @@ def _of_cover(ground: Ground) -> Overlay:
     lines = _matte_outlines(ground, fix.cover, "cover") + _matte_outlines(ground, fix.hold_outs, "hold-out")
     if desk.step is Step.MATCH:
         lines += _matte_outlines(ground, fix.light_area, "light")
-    in_hand = scribbled_in_hand(ground)
-    for mark in in_hand[1].marks if in_hand is not None else ():
-        if mark.frame == desk.frame:
-            kind = "scribble-inside" if mark.is_inside else "scribble-outside"
-            lines.append(Outline(ground.view_from_frame(mark.points.values), kind, is_closed=False))
+    lines += _scribbles(ground, IDENTITY, desk.frame)
     handles = _handles(ground)
     if handles is not None and handles.grips is not None:
         lines.append(Outline(handles.grips[:4], "box"))
     return Overlay(tuple(lines), handles)
+
+
+def _scribbles(ground: Ground, to_frame: Mapping, number: int) -> list[Outline]:
+    """Return the scribbles in hand that are on a picture, given its number and where it is on the frame."""
+    in_hand, view = scribbled_in_hand(ground), then(to_frame, ground.view_from_frame)
+    return [
+        Outline(view(mark.points.values), "scribble-inside" if mark.is_inside else "scribble-outside", is_closed=False)
+        for mark in (in_hand[1].marks if in_hand is not None else ())
+        if mark.frame == number
+    ]
 
 
 # -- Follow -------------------------------------------------------------------------------------------------

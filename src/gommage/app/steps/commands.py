@@ -2,11 +2,14 @@
 
 from __future__ import annotations
 
+from PySide6.QtWidgets import QWidget
+
 from gommage.app.session import Session
 from gommage.app.steps.cover.found import FoundCommands
 from gommage.app.steps.cover.lines import LineCommands
 from gommage.app.steps.fill.borrow import BorrowCommands
 from gommage.app.steps.fill.commands import FillCommands
+from gommage.app.steps.fill.picture import PictureCommands
 from gommage.app.steps.fill.proposals import ProposalCommands
 from gommage.app.steps.fill.texture import TextureCommands
 from gommage.app.work import Work
@@ -17,7 +20,7 @@ __all__ = ["StepCommands"]
 class StepCommands:
     """What the Found and Fill menus do, and lines."""
 
-    def __init__(self, session: Session, work: Work) -> None:
+    def __init__(self, session: Session, work: Work, window: QWidget) -> None:
         self.fills = FillCommands(session, work)
         self.textures = TextureCommands(session, work)
         self.proposals = ProposalCommands(session, work, self.textures)
@@ -25,8 +28,9 @@ class StepCommands:
         self.lines = LineCommands(session, work)
         self.finding = FoundCommands(session, work)
         self.borrowing = BorrowCommands(session)
+        self.pictures = PictureCommands(session, window)
 
     @property
     def all(self) -> tuple[object, ...]:
         """All of them."""
-        return self.fills, self.textures, self.proposals, self.lines, self.finding, self.borrowing
+        return self.fills, self.textures, self.proposals, self.lines, self.finding, self.borrowing, self.pictures

@@ -17,17 +17,17 @@ from gommage.core.document.records import (
     FromPicture,
     Matte,
     Merged,
-    Painted,
     Painting,
     PlaneFollow,
     Plates,
+    Scribbled,
     Shared,
     Shot,
     Source,
     Stroke,
     Surface,
 )
-from gommage.core.document.records.fills import Borrow, Donors, Rim, Span, Texture
+from gommage.core.document.records.fills import Donors, Placed
 from gommage.core.document.soundness import unsound
 
 __all__ = ["dangling", "fault_of", "unsupported"]
@@ -179,5 +179,5 @@ def _later_kinds(shot: Shot, before: Shot) -> Iterator[str]:
 
 
 def _in_fix(fix: Fix) -> Iterator[str]:
-    if not isinstance(fix.fill, Plates | Painted | Donors | Borrow | Rim | Span | Texture):
-        yield "this kind of fill"
+    if isinstance(fix.fill, Placed) and any(not isinstance(one.source, Scribbled) for one in fix.fill.subject.parts):
+        yield "a subject that is not scribbled"

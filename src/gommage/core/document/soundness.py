@@ -42,7 +42,7 @@ from gommage.core.document.records import (
     Track,
 )
 from gommage.core.document.records.base import HasId
-from gommage.core.document.records.fills import Donors
+from gommage.core.document.records.fills import Donors, Placed
 from gommage.core.geometry import box_of, is_quad
 
 __all__ = ["LARGEST_SIDE", "MOST_FRAMES", "MOST_SHOTS", "at", "unplaceable", "unsound"]
@@ -333,6 +333,11 @@ def _of_donors(fill: Donors) -> Iterator[str]:
         yield f"it takes every {fill.step}th frame"
 
 
+def _of_placed(fill: Placed) -> Iterator[str]:
+    if fill.corners.values.shape != (4, 2) or not is_quad(fill.corners.values):
+        yield "its corners are no quad"
+
+
 def _of_plate(plate: CleanPlate) -> Iterator[str]:
     if not LEAST_SCALE <= plate.scale <= MOST_SCALE:
         yield f"its scale is {plate.scale:g}"
@@ -375,6 +380,7 @@ CHECKS: dict[type, Check] = {
     Fix: _of_fix,
     Match: _of_match,
     Donors: _of_donors,
+    Placed: _of_placed,
     CleanPlate: _of_plate,
     Shape: _of_shape,
 }

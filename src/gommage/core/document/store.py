@@ -23,6 +23,7 @@ from gommage.core.document.records import (
     FromPicture,
     Matte,
     MattePart,
+    Placed,
     Project,
     Shot,
     Texture,
@@ -286,6 +287,8 @@ def _with_paths(project: Project, change: Callable[[str], str]) -> Project:
     def of_fill(fill: Fill) -> Fill:
         if isinstance(fill, Texture):
             return replace(fill, guides=of_matte(fill.guides), take_from=of_matte(fill.take_from))
+        if isinstance(fill, Placed) and fill.footage is not None:
+            return replace(fill, footage=replace(fill.footage, path=change(fill.footage.path)))
         return fill
 
     def of_plate(plate: CleanPlate) -> CleanPlate:

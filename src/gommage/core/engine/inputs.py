@@ -22,6 +22,7 @@ from gommage.core.document import (
     Footage,
     Matte,
     Painted,
+    Placed,
     Shot,
     Surface,
     is_within,
@@ -318,7 +319,7 @@ def _inputs_of(shot: Shot, fix: Fix, frame: int, behind: tuple[FixInputs, ...]) 
         fill, is_painted = RECIPES[Painted].at(Painted(), shot, fix, frame), True
     near = window.grown(RING_PX)
     is_lit = not is_painted and is_lit_on(fix, frame)
-    is_measured = not is_painted and not RECIPES[type(fix.fill)].is_lit_already
+    is_measured = not is_painted and _is_compared(fix)
     has_rim = is_measured or (fix.match.is_joined and not is_painted)
     is_small = is_lit and 2 * (window.width + window.height) <= SMALL_PX
     near_by = [(by, _lighting_on(shot, fix, frame + by)) for by in LIGHT_NEIGHBOURS] if is_small else []
@@ -337,7 +338,7 @@ def _inputs_of(shot: Shot, fix: Fix, frame: int, behind: tuple[FixInputs, ...]) 
             light_area=matte_on(shot, fix.light_area, frame) if is_measured else MatteAt(parts=()),
             not_light=not_around(shot, fix, frame) if has_rim else (),
             beside=tuple((by, one) for by, one in near_by if one is not None),
-            is_blurred=not is_painted and fix.match.sharpness_px is None,
+            is_blurred=is_measured and fix.match.sharpness_px is None,
             is_joined=not is_painted and fix.match.is_joined,
             grade=grade_on(fix.match.light, frame),
             blur_px=max(value_at(fix.match.sharpness_px or 0.0, frame), 0.0),
@@ -354,9 +355,15 @@ def _inputs_of(shot: Shot, fix: Fix, frame: int, behind: tuple[FixInputs, ...]) 
 def is_lit_on(fix: Fix, frame: int) -> bool:
     """Return whether a fix's light is measured on a frame."""
     light = fix.match.light
-    if RECIPES[type(fix.fill)].is_lit_already or not light.is_measured:
+    if not _is_compared(fix) or not light.is_measured:
         return False
     return not light.by_hand or not is_within(light.by_hand, frame)
+
+
+def _is_compared(fix: Fix) -> bool:
+    """Return whether what a fix is filled with shows around its cover what the frame does, in other light perhaps."""
+    is_strange = isinstance(fix.fill, Placed) and not fix.fill.is_of_shot
+    return not RECIPES[type(fix.fill)].is_lit_already and not is_strange
 
 
 @lru_cache(maxsize=8192)

@@ -13,7 +13,7 @@ import cv2
 import numpy as np
 
 from gommage.core.cover import MatteAt, pieces_of, tiles_of
-from gommage.core.document import Footage
+from gommage.core.document import Blend, Footage
 from gommage.core.engine.cache import Cache
 from gommage.core.engine.inputs import RING_PX, FixInputs, FixMatte
 from gommage.core.engine.laid import Laid, Patch, composite
@@ -46,6 +46,7 @@ from gommage.core.paint import (
     heal,
     scaled,
 )
+from gommage.core.paint.tools import BLENDS
 from gommage.core.picture import Picture, scale_of
 
 __all__ = ["MARGIN_OF_PAINT_PX", "NOTHING_IN_HAND", "InHand", "Patches"]
@@ -84,7 +85,7 @@ class _Made:
         inner, filled = window.within(at), self.filled
         layers = tuple(replace(one, pixels=one.pixels[inner], valid=one.valid[inner]) for one in filled.layers)
         grain, shown = (None if one is None else one[inner] for one in (filled.fresh_grain, filled.shown))
-        return _Made(Filled(layers, grain, shown), np.ascontiguousarray(self.pixels[inner]), self.lights)
+        return _Made(Filled(layers, grain, shown, filled.blend), np.ascontiguousarray(self.pixels[inner]), self.lights)
 
 
 class Patches:
@@ -156,6 +157,9 @@ class Patches:
         if sigma:
             total = cv2.GaussianBlur(total, (0, 0), sigma)
         made = _Made(filled, total, lights).cut(whole, wide)
+        if filled.blend is not Blend.OVER:
+            below = self.composited(inputs.footage, inputs.frame, whole, level, inputs.below, check=check)
+            made = replace(made, pixels=BLENDS[filled.blend](below, made.pixels))
         if inputs.is_joined:
             check()
             made = replace(made, pixels=self._joined(inputs, made, whole, level, check)).cut(window, whole)

@@ -6,7 +6,6 @@ from collections.abc import Callable, Hashable, Mapping
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from functools import lru_cache
-from pathlib import Path
 from typing import Any
 
 import numpy as np
@@ -17,6 +16,7 @@ from gommage.core.cover import MatteAt, PictureAt, ScribbledAt, matte_pixels
 from gommage.core.cover.files import matte_picture, open_matte
 from gommage.core.document import Footage, FromPicture, Merged
 from gommage.core.engine.cache import Cache
+from gommage.core.engine.given import given_picture
 from gommage.core.engine.inputs import FixInputs
 from gommage.core.engine.scenes import ShotScene
 from gommage.core.engine.scribbles import Scribbles
@@ -27,6 +27,7 @@ from gommage.core.match import DENOISE_MARGIN_PX, Grain, without_grain
 from gommage.core.paint import (
     Canvas,
     CanvasKey,
+    CutOut,
     Origin,
     Outcome,
     Read,
@@ -42,16 +43,14 @@ from gommage.core.picture import (
     Plates,
     RawFrame,
     Splines,
+    associated,
     halved,
     open_plates,
-    picture_of,
     read_linear,
     scale_of,
     spline_coefficients,
 )
 from gommage.core.picture.resample import SPLINE_MARGIN_PX
-from gommage.core.picture.stills import read_still
-from gommage.errors import FootageError
 
 __all__ = ["NOTHING_IN_HAND", "Freed", "InHand", "Pictures", "ahead", "never_freed"]
 
@@ -216,6 +215,9 @@ class Pictures:
         """Return where a clean plate, paint with it, shows anything, over a window of it; None: everywhere."""
         if key.closing is not None:
             return None
+        if isinstance(key.base, CutOut):
+            alpha = self.cut_out(key, check)[1]
+            return None if alpha is None else alpha[window.within(key.window)]
         if isinstance(key.base, Merged):
             found: NDArray[np.bool_] | None = self.merged(key, check)[1]
         else:
@@ -234,20 +236,34 @@ class Pictures:
         assert isinstance(base, FromPicture)
 
         def load() -> tuple[Picture, NDArray[np.bool_] | None]:
-            raw = read_still(Path(base.path), check)
-            picture = picture_of(raw, Path(base.path), base.colour_space, check)
-            wanted = key.window.width, key.window.height
-            if (picture.shape[1], picture.shape[0]) != wanted:
-                whose = "shot" if key.window == key.footage.bounds else "plate"
-                raise FootageError(
-                    f"{Path(base.path).name} is {picture.shape[1]} x {picture.shape[0]}, the {whose} is "
-                    f"{wanted[0]} x {wanted[1]}.",
-                    base.path,
-                )
-            solid = None if raw.alpha is None else np.asarray(raw.alpha, np.float32) > PAINTED * _full(raw.alpha)
-            return picture, None if solid is None or solid.all() else solid
+            return given_picture(base, key, check)
 
         return self._cache.get_or_make(("picture", base, key.window), load, check)
+
+    def cut_out(self, key: CanvasKey, check: Check = _never) -> tuple[Picture, Picture | None]:
+        """Return a frame of any footage, its colours times its alpha, and that alpha (h, w); None: all of it is there.
+
+        Raises
+        ------
+        FootageError
+            If it cannot be read.
+        """
+        base, footage = key.base, key.footage
+        assert isinstance(base, CutOut)
+
+        def make() -> tuple[Picture, Picture | None]:
+            if base.has_alpha:
+                raw = self.raw(footage, key.home_frame, check)
+                picture, alpha = associated(raw, footage.colour_space, check)
+            else:
+                picture, alpha = self.plate(footage, key.home_frame, 0, check), None
+            if base.subject.parts:
+                subject = self.matte(footage, base.subject, footage.bounds, 1.0, check)
+                alpha = subject if alpha is None else alpha * subject
+                picture = picture * subject[..., None]
+            return picture, alpha
+
+        return self._cache.get_or_make(("cut out", key.untouched), make, check)
 
     def closed(
         self, key: CanvasKey, check: Check = _never, told: Callable[[float], object] = lambda share: None
@@ -281,6 +297,8 @@ class Pictures:
             return self.merged(key, check)[0]
         if isinstance(base, FromPicture):
             return self._loaded(key, check)[0]
+        if isinstance(base, CutOut):
+            return self.cut_out(key, check)[0]
         return self.plate(key.footage, key.home_frame, 0, check)
 
     def canvas(self, key: CanvasKey, check: Check = _never) -> Canvas:
@@ -379,7 +397,8 @@ class Pictures:
         check : callable
         """
         canvas = canvas or self.canvas(key, check)
-        if isinstance(key.base, Merged) or key.scale != 1:
+        is_strange = isinstance(key.base, CutOut) and not key.base.has_grain
+        if isinstance(key.base, Merged) or key.scale != 1 or is_strange:
             freed = None  # a mean of many frames has next to none
         bounds = canvas.bounds.scaled(scale_of(level))
         whole = self.whole_blocks(canvas, window, level)
@@ -417,8 +436,3 @@ class Pictures:
             return np.ascontiguousarray(spline_coefficients(pixels)[block.within(wide)])
 
         return self._cache.get_or_make(name, prepare, check)
-
-
-def _full(alpha: NDArray[Any]) -> float:
-    """Return what stands for 1 in a file's alpha."""
-    return 1.0 if alpha.dtype.kind == "f" else float(np.iinfo(alpha.dtype).max)

@@ -16,7 +16,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from gommage.core.disk import clear_left_overs, reason
-from gommage.core.document import FromFile, FromPicture, Shot, placement, store
+from gommage.core.document import FromFile, FromPicture, Placed, Shot, placement, store
 from gommage.core.document.records.project import SCENE_LINEAR
 from gommage.core.engine.evaluate import Engine
 from gommage.core.geometry import Window
@@ -141,14 +141,27 @@ def _render_still(engine: Engine, shot: Shot, frame: int, target: RenderTarget, 
     pixels = composed(engine, shot, frame, raw, kind, target.held_still, check)
     keeps_alpha = shot.footage.keep_alpha and raw.alpha is not None and not target.held_still
     alpha = _as_type(raw.alpha, kind) if keeps_alpha and raw.alpha is not None else None
-    write_still(path, pixels, bits=kind.bits, alpha=alpha, attributes=raw.attributes)
+    is_straight = raw.is_straight and not kind.is_linear
+    if alpha is not None and raw.is_straight and kind.is_linear:  # float files hold colours times their alpha
+        pixels = np.asarray(pixels, np.float32) * np.asarray(alpha, np.float32)[..., None]
+        pixels = pixels.astype(kind.dtype)
+    write_still(path, pixels, bits=kind.bits, alpha=alpha, attributes=raw.attributes, is_straight=is_straight)
     return path
 
 
 def matte_sources(shot: Shot) -> list[Path]:
     """Return the files that mattes of a shot are made from; of a numbered one those that are there."""
     mattes = [one.matte for one in shot.mattes] + [matte for fix in shot.fixes for matte in fix.mattes]
-    paths = {part.source.path for matte in mattes for part in matte.parts if isinstance(part.source, FromFile)}
+    return _there({part.source.path for matte in mattes for part in matte.parts if isinstance(part.source, FromFile)})
+
+
+def laid_files(shot: Shot) -> list[Path]:
+    """Return the files of pictures that are laid; of numbered ones those that are there."""
+    fills = [fix.fill for fix in shot.fixes]
+    return _there({one.footage.path for one in fills if isinstance(one, Placed) and one.footage is not None})
+
+
+def _there(paths: set[str]) -> list[Path]:
     found = []
     for path in map(Path, sorted(paths)):
         with contextlib.suppress(OSError):
@@ -167,13 +180,12 @@ def refuse_sources(path: Path, shot: Shot, *sources: Path) -> None:
         return
     bases = (plate.base for plate in shot.clean_plates)
     pictures = [Path(base.path) for base in bases if isinstance(base, FromPicture)]
-    mattes = matte_sources(shot)
-    for source in (*sources, Path(shot.footage.path), *pictures, *mattes):
+    mattes, laid = matte_sources(shot), laid_files(shot)
+    for source in (*sources, Path(shot.footage.path), *pictures, *mattes, *laid):
         with contextlib.suppress(OSError, ValueError):
             if path.samefile(source):
-                what = (
-                    "a clean plate's picture" if source in pictures else "a matte" if source in mattes else "the plate"
-                )
+                kinds = {"a clean plate's picture": pictures, "a matte": mattes, "a picture that is laid": laid}
+                what = next((what for what, files in kinds.items() if source in files), "the plate")
                 raise RenderError(f"{path.name} would overwrite {what}. Choose another folder.")
 
 

@@ -18,6 +18,7 @@ from gommage.core.document import (
     Frames,
     FromPicture,
     Merged,
+    Placed,
     Plates,
     Rim,
     Shot,
@@ -36,6 +37,7 @@ SEAM_TO_LOOK_AT_PERCENT = 3.0
 SEEN_ENOUGH = 0.999
 BY_THEMSELVES: dict[type, str] = {
     Borrow: "Filled from beside, or from another frame.",
+    Placed: "A picture is laid there, matched by Match.",
     Rim: "Grown in from around the cover, on each frame.",
     Span: "Each line is closed from its sides, on each frame.",
     Texture: "Closed with matching pieces of one frame, carried along.",

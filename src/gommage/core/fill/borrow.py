@@ -10,17 +10,18 @@ from msgspec.structs import replace
 from numpy.typing import NDArray
 
 from gommage.core.cover import MatteAt, matte_on, reach_of
-from gommage.core.document import Borrow, Fix, Footage, FrameOffset, Place, Shot, mappings_of, value_at
+from gommage.core.document import Borrow, Fix, Footage, Place, Shot, mappings_of, value_at
 from gommage.core.document.records import Record
 from gommage.core.fill.blocking import not_around
 from gommage.core.fill.holes import hidden_by
+from gommage.core.fill.placed import frame_at
 from gommage.core.fill.scene import Filled, Layer, Scene
 from gommage.core.geometry import Mapping, Window, around, composed, from_matrix, scaling, spanning
 from gommage.core.paint import CanvasKey
 from gommage.core.picture import Picture, resample
 from gommage.errors import FootageError
 
-__all__ = ["BorrowAt", "borrow_at", "borrowed_frame", "fill_borrowed", "source_mapping"]
+__all__ = ["BorrowAt", "borrow_at", "fill_borrowed", "source_mapping"]
 
 Check = Callable[[], None]
 RING_GAP_PX, RING_PX, DARKEST, LEAST_POINTS = 1, 10, 1e-4, 24
@@ -57,11 +58,6 @@ class BorrowAt(Record, frozen=True):
         return self
 
 
-def borrowed_frame(place: Place, frame: int) -> int:
-    """Return the frame that something is borrowed from on a frame."""
-    return frame + place.time.frames if isinstance(place.time, FrameOffset) else place.time.frame
-
-
 def source_mapping(
     shot: Shot, surface_id: str, place: Place, frame: int, middle: tuple[float, float]
 ) -> Mapping | None:
@@ -78,7 +74,7 @@ def source_mapping(
         Of what is covered, in pixels of the frame: about it the source is turned.
     """
     here = mappings_of(shot)(surface_id if place.runs_along else "", frame)
-    there = mappings_of(shot)(surface_id if place.runs_along else "", borrowed_frame(place, frame))
+    there = mappings_of(shot)(surface_id if place.runs_along else "", frame_at(place.time, frame))
     if here is None or there is None:
         return None
     back = here.inverse()
@@ -103,7 +99,7 @@ def borrow_at(fill: Borrow, shot: Shot, fix: Fix, frame: int) -> BorrowAt | None
             continue
         place = fill.place_of(part.id)
         middle = (reach.left + reach.right) / 2, (reach.top + reach.bottom) / 2
-        other = borrowed_frame(place, frame)
+        other = frame_at(place.time, frame)
         mapping = source_mapping(shot, fix.surface_id, place, frame, middle)
         if mapping is not None and other in shot.footage.frames and other not in shot.footage.missing:
             pieces.append(PieceAt(cover=cover, frame=other, source_from_frame=mapping))

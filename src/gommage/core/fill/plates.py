@@ -23,6 +23,7 @@ __all__ = [
     "PlatesAt",
     "canvas_key",
     "fill_from_plates",
+    "level_seen",
     "plate_on_frame",
     "plate_weights",
     "plates_at",
@@ -181,7 +182,7 @@ def plate_weights(home_frames: tuple[int, ...], frame: int) -> tuple[float, ...]
     return tuple(weights)
 
 
-def _level_seen(plate_from_frame: Mapping, window: Window) -> int:
+def level_seen(plate_from_frame: Mapping, window: Window) -> int:
     """Return by how many halves a plate is averaged down to be no finer than what is made of it."""
     middle = np.array([[(window.left + window.right) / 2, (window.top + window.bottom) / 2]])
     finer = float(growth(plate_from_frame, middle[0]))
@@ -204,7 +205,7 @@ def fill_from_plates(at: PlatesAt, scene: Scene, window: Window, check: Callable
     for plate in at.plates:
         check()
         plate_from_frame = then(scaling(1 / scene.scale), plate.frame_from_plate.inverse())
-        level = _level_seen(plate_from_frame, window)
+        level = level_seen(plate_from_frame, window)
         if level:
             plate_from_frame = then(plate_from_frame, scaling(scale_of(level)))
         needed = around(spanning(plate_from_frame, window), SPLINE_REACH_PX)

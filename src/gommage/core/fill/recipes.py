@@ -6,10 +6,11 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Any
 
-from gommage.core.document import Borrow, Donors, Painted, Plates, Rim, Span, Texture
+from gommage.core.document import Borrow, Donors, Painted, Placed, Plates, Rim, Span, Texture
 from gommage.core.fill.borrow import borrow_at, fill_borrowed
 from gommage.core.fill.donors import donors_at, fill_from_donors
 from gommage.core.fill.painted import nothing, painted_at
+from gommage.core.fill.placed import fill_from_placed, placed_at
 from gommage.core.fill.plates import fill_from_plates, plates_at, texture_at
 from gommage.core.fill.rim import fill_from_rim, rim_at
 from gommage.core.fill.scene import Filled
@@ -52,6 +53,7 @@ RECIPES: dict[type, Recipe] = {
     Borrow: Recipe(borrow_at, fill_borrowed, is_lit_already=True),
     Texture: Recipe(texture_at, fill_from_plates),
     Span: Recipe(span_at, fill_span, is_lit_already=True, is_of_lines=True),
+    Placed: Recipe(placed_at, fill_from_placed),
     Rim: Recipe(rim_at, fill_from_rim, is_lit_already=True),
 }
 """By the fill's record; a kind that is not here cannot be used yet."""

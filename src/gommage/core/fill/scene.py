@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from typing import Protocol, TypeVar
 
 from gommage.core.cover import MatteAt
-from gommage.core.document import Footage
+from gommage.core.document import Blend, Footage
 from gommage.core.geometry import Window
 from gommage.core.paint import CanvasKey
 from gommage.core.picture import Picture, Splines
@@ -84,11 +84,14 @@ class Filled:
         How much of the frame's grain they lack, 0 to 1; None: all of it.
     shown : (h, w) float32 or None
         Where they show anything; elsewhere the picture stays as it is. None: everywhere.
+    blend : Blend
+        How they meet what lies below.
     """
 
     layers: tuple[Layer, ...]
     fresh_grain: Picture | None = None
     shown: Picture | None = None
+    blend: Blend = Blend.OVER
 
     def parts(self, window: Window) -> list[Window]:
         """Return the window that it is over; of one that shows little here and there, parts that hold all of that."""

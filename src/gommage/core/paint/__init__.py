@@ -1,6 +1,6 @@
 """Painting: canvases in tiles, brushes, strokes as they lie on a frame."""
 
-from gommage.core.paint.canvases import TILE_PX, Canvas, CanvasKey, places_of, window_of
+from gommage.core.paint.canvases import TILE_PX, Canvas, CanvasKey, CutOut, places_of, window_of
 from gommage.core.paint.finding import Candidate, best_sources
 from gommage.core.paint.healing import RIM_PX, heal
 from gommage.core.paint.replays import Outcome, Replay, replayed
@@ -15,6 +15,7 @@ __all__ = [
     "Candidate",
     "Canvas",
     "CanvasKey",
+    "CutOut",
     "Origin",
     "Outcome",
     "OwnCanvas",

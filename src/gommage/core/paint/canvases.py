@@ -11,18 +11,31 @@ import numpy as np
 from msgspec import Struct
 from msgspec.structs import replace
 
+from gommage.core.cover import MatteAt
 from gommage.core.document import Footage, FromFrame, PlateBase
 from gommage.core.document.records import Record
 from gommage.core.geometry import Window
 from gommage.core.paint.riding import StrokeAt
 from gommage.core.picture import Picture
 
-__all__ = ["TILE_PX", "Canvas", "CanvasKey", "Place", "Tile", "places_of", "tiles_of", "window_of"]
+__all__ = ["TILE_PX", "Canvas", "CanvasKey", "CutOut", "Place", "Tile", "places_of", "tiles_of", "window_of"]
 
 TILE_PX = 64
 """Small enough that a stroke holds little beyond itself, large enough that a frame is some hundreds."""
 Place = tuple[int, int]
 _tokens = itertools.count(1)
+
+
+class CutOut(Record, frozen=True):
+    """A frame of any footage with its alpha, of which scribbles may have cut out a subject.
+
+    `stamp` tells one state of its file from another; `has_grain` whether it is freed of the shot's.
+    """
+
+    subject: MatteAt
+    has_alpha: bool
+    has_grain: bool
+    stamp: str = ""
 
 
 class CanvasKey(Record, frozen=True):
@@ -40,7 +53,7 @@ class CanvasKey(Record, frozen=True):
 
     footage: Footage
     home_frame: int
-    base: PlateBase
+    base: PlateBase | CutOut
     window: Window
     strokes: tuple[StrokeAt, ...] = ()
     merged: tuple[Any, ...] = ()

@@ -6,7 +6,7 @@ knows. Stills are read by OpenImageIO, movies by PyAV.
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Any
 
@@ -15,7 +15,7 @@ from numpy.typing import NDArray
 
 from gommage.core.document import Footage, FrameRange
 from gommage.core.picture.colour import CAMERA_VIDEO, decode, guess_colour_space
-from gommage.core.picture.movies import MoviePlates, frame_times, opened_movie, rate_of
+from gommage.core.picture.movies import ALPHA_FORMATS, MoviePlates, frame_times, opened_movie, rate_of
 from gommage.core.picture.pixels import Picture
 from gommage.core.picture.raw import Check, Plates, RawFrame, believed, refuse_what_is_no_file, sane_aspect, sane_rate
 from gommage.core.picture.stills import (
@@ -29,7 +29,18 @@ from gommage.core.picture.stills import (
 )
 from gommage.errors import FootageError
 
-__all__ = ["FootageReport", "Plates", "RawFrame", "open_plates", "picture_of", "probe", "read_linear", "read_picture"]
+__all__ = [
+    "FootageReport",
+    "Plates",
+    "RawFrame",
+    "alpha_of",
+    "associated",
+    "open_plates",
+    "picture_of",
+    "probe",
+    "read_linear",
+    "read_picture",
+]
 
 DAMAGED_AT_MOST = 3
 """So many frames may be damaged at the start of a sequence that is otherwise good."""
@@ -122,6 +133,36 @@ def read_picture(path: Path, colour_space: str = "", check: Check = lambda: None
     return picture_of(read_still(path, check), path, colour_space, check)
 
 
+def _full(stored: NDArray[Any]) -> float:
+    """Return what stands for 1 in a file."""
+    return 1.0 if stored.dtype.kind == "f" else float(np.iinfo(stored.dtype).max)
+
+
+def alpha_of(raw: RawFrame) -> Picture | None:
+    """Return a raw frame's alpha (H, W), 0 to 1; None if it has none, or is nowhere below 1."""
+    if raw.alpha is None:
+        return None
+    alpha = np.clip(np.nan_to_num(raw.alpha.astype(np.float32) / np.float32(_full(raw.alpha))), 0, 1)
+    return None if (alpha == 1).all() else alpha
+
+
+def associated(raw: RawFrame, colour_space: str, check: Check = lambda: None) -> tuple[Picture, Picture | None]:
+    """Return a raw frame as scene-linear colours times its alpha, (H, W, 3), and that alpha (H, W), 0 to 1.
+
+    The alpha is None if it has none, or is nowhere below 1.
+    """
+    alpha = alpha_of(raw)
+    if alpha is None:
+        return read_linear(raw, colour_space, check), None
+    if raw.pixels.dtype.kind == "f" and not raw.is_straight:
+        return read_linear(raw, colour_space, check), alpha
+    if not raw.is_straight:  # stored as shares of what was encoded
+        full = _full(raw.pixels)
+        whole = np.minimum(raw.pixels / np.maximum(alpha, 1 / full)[..., None], full).astype(raw.pixels.dtype)
+        raw = replace(raw, pixels=whole)
+    return read_linear(raw, colour_space, check) * alpha[..., None], alpha
+
+
 def picture_of(raw: RawFrame, path: Path, colour_space: str = "", check: Check = lambda: None) -> Picture:
     """Return a still that was read as scene-linear (H, W, 3) float32; see `read_picture`."""
     is_float = raw.pixels.dtype.kind == "f"
@@ -196,7 +237,7 @@ def _probe_movie(path: Path, check: Check) -> FootageReport:
         context = stream.codec_context
         if not times:
             raise FootageError(f"{path.name} holds no video frames.", str(path))
-        alpha = (context.pix_fmt or "").startswith(("yuva", "rgba", "bgra", "gbrap"))
+        alpha = (context.pix_fmt or "").startswith(ALPHA_FORMATS)
         bits = context.format.components[0].bits if context.format else 8
         footage = Footage(
             path=str(path),

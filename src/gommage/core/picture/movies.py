@@ -23,6 +23,7 @@ CONTAINERS = (
 )
 """Files that hold their pictures themselves. Playlists, which make the decoder open what they name, are not in it."""
 LOOK_EVERY = 256
+ALPHA_FORMATS = ("yuva", "rgba", "bgra", "argb", "abgr", "gbrap", "ya")
 BYTES_A_PIXEL = 6 + 12 + 8
 """Of a decoded frame: as 16-bit colour, as the working picture, as the decoder holds it."""
 
@@ -120,7 +121,9 @@ class MoviePlates:
         with self._lock:
             decoded = self._decode(frame, check)
         with believed(self._path):
-            pixels = np.ascontiguousarray(decoded.to_ndarray(format="rgb48le"))
+            has_alpha = self._footage.keep_alpha and decoded.format.name.startswith(ALPHA_FORMATS)
+            stored = decoded.to_ndarray(format="rgba64le" if has_alpha else "rgb48le")
+            pixels = np.ascontiguousarray(stored[..., :3])
         height, width = pixels.shape[:2]
         if (width, height) != (self._footage.width, self._footage.height):
             raise FootageError(
@@ -128,7 +131,7 @@ class MoviePlates:
                 f"{self._footage.width} x {self._footage.height}.",
                 str(self._path),
             )
-        return RawFrame(pixels, None, {}, 8)
+        return RawFrame(pixels, stored[..., 3].copy() if has_alpha else None, {}, 8, is_straight=has_alpha)
 
     def _decode(self, frame: int, check: Check) -> Any:
         wanted = self._times[frame - 1]

@@ -37,12 +37,15 @@ class RawFrame:
         The file's metadata, by OpenImageIO's names.
     bits : int
         Bits a channel that the file holds (10 for most DPX, though `pixels` are uint16).
+    is_straight : bool
+        Whether colours are stored whole, not times their alpha.
     """
 
     pixels: NDArray[np.generic]
     alpha: NDArray[np.generic] | None
     attributes: dict[str, Any]
     bits: int
+    is_straight: bool = False
 
 
 class Plates(Protocol):

@@ -22,6 +22,10 @@ from gommage.errors import FootageError, FrameMissingError
 __all__ = ["STILL_SUFFIXES", "Sequence", "StillPlates", "first_still", "read_still", "sequence_of"]
 
 STILL_SUFFIXES = {".exr", ".dpx", ".cin", ".tif", ".tiff", ".png", ".jpg", ".jpeg"}
+STRAIGHT_NAME = "oiio:UnassociatedAlpha"
+STRAIGHT = oiio.ImageSpec()
+STRAIGHT.attribute(STRAIGHT_NAME, 1)
+"""Pictures are read as their files hold them, not times their alpha."""
 LINES_A_STRIP, STRIP_VALUES = 64, 6_000_000
 """Pictures are read in strips of whole compressed blocks, each of some milliseconds."""
 PREVIEW_VALUES = 150_000_000
@@ -156,7 +160,7 @@ def read_still(path: Path, check: Check = lambda: None, told: Any = lambda share
     """
     refuse_what_is_no_file(path)
     with believed(path):
-        source = oiio.ImageInput.open(str(path))
+        source = oiio.ImageInput.open(str(path), STRAIGHT)
         if source is None:
             raise FootageError(f"{path.name} could not be read as a picture ({_tidy(oiio.geterror())}).", str(path))
         try:
@@ -172,7 +176,11 @@ def read_still(path: Path, check: Check = lambda: None, told: Any = lambda share
         is_as_stored = wanted == list(range(wanted[0], wanted[0] + 3))  # then nothing need be copied
         pixels = stored[..., wanted[0] : wanted[0] + 3] if is_as_stored else stored[..., wanted]
         return RawFrame(
-            np.ascontiguousarray(pixels), stored[..., alpha[0] - first].copy() if alpha else None, attributes, bits
+            np.ascontiguousarray(pixels),
+            stored[..., alpha[0] - first].copy() if alpha else None,
+            attributes,
+            bits,
+            is_straight=bool(attributes.get(STRAIGHT_NAME)),
         )
 
 

@@ -82,6 +82,7 @@ def write_still(
     alpha: NDArray[np.generic] | None = None,
     attributes: dict[str, Any] | None = None,
     compression: str = "zip",
+    is_straight: bool = False,
 ) -> None:
     """Write one picture; the kind of file follows the suffix.
 
@@ -100,6 +101,8 @@ def write_still(
 
     compression : str
         Of float EXR, by OpenImageIO's names.
+    is_straight : bool
+        Whether the pixels are whole, not times their alpha.
 
     Raises
     ------
@@ -116,6 +119,8 @@ def write_still(
             _set_attribute(spec, name, value)
     if kind in {"half", "float"}:
         spec.attribute("compression", compression)
+    if is_straight:
+        spec.attribute("oiio:UnassociatedAlpha", 1)
     if bits < pixels.dtype.itemsize * 8:
         spec.attribute("oiio:BitsPerSample", bits)
     try:

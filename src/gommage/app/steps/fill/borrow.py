@@ -9,12 +9,13 @@ from typing import Any
 import numpy as np
 from msgspec.structs import replace
 from PySide6.QtCore import QSignalBlocker
-from PySide6.QtWidgets import QCheckBox, QHBoxLayout, QLabel, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QHBoxLayout, QLabel, QVBoxLayout, QWidget
 
 from gommage.app.desk import Desk
 from gommage.app.hands.borrow import placed
-from gommage.app.look.controls import ValueRow, choice, pick, push_button, quiet, small_number, spaced
+from gommage.app.look.controls import ValueRow, choice, pick, push_button, quiet, small_number, spaced, tick_box
 from gommage.app.session import Session
+from gommage.app.steps.fill.times import told_time
 from gommage.core.cover import matte_on, reach_of
 from gommage.core.document import (
     Borrow,
@@ -170,11 +171,11 @@ class BorrowPart(QWidget):
         self.sized = ValueRow("Size", 0.2, 5, "", 2, curve=2.0, tip="Above 1 it is enlarged")
         for row, name in zip((self.across, self.down, self.turn, self.sized), MOVED, strict=True):
             row.value_changed.connect(partial(self._on_number, name))
-        self.mirrored = _tick("Mirrored", "Left to right", lambda on: self._change("Mirrored", is_mirrored=on))
-        self.along = _tick(
+        self.mirrored = tick_box("Mirrored", "Left to right", lambda on: self._change("Mirrored", is_mirrored=on))
+        self.along = tick_box(
             "Along the surface", "It moves with the surface", lambda on: self._change("Along", runs_along=on)
         )
-        self.lit = _tick("Lit as here", "Each piece under the light around it",
+        self.lit = tick_box("Lit as here", "Each piece under the light around it",
                          lambda on: commands.change_borrow("Light of what is borrowed", is_lit=on))  # fmt: skip
         self.key = push_button("Key it", commands.key_place, tip="From here on the place changes over time")
         self.key.setCheckable(True)
@@ -208,8 +209,13 @@ class BorrowPart(QWidget):
             self._change("Borrow from there", is_final, **{name: changed_on(getattr(place, name), desk.frame, value)})
 
     def _on_time(self) -> None:
-        number, is_pinned = int(self.frames.value()), self.time.currentData() == "pinned"
-        self._change("From another frame", time=PinnedFrame(frame=number) if is_pinned else FrameOffset(frames=number))
+        found, desk = self._session.desk.fix(self._session.project), self._session.desk
+        if found is not None and isinstance(found.fill, Borrow):
+            place = found.fill.place_of(desk.part_id if len(found.cover.parts) > 1 else "")
+            is_pinned = self.time.currentData() == "pinned"
+            self._change(
+                "From another frame", time=told_time(place.time, is_pinned, int(self.frames.value()), desk.frame)
+            )
 
     def show_fill(self, shot: Shot, fix: Fix, fill: Borrow, desk: Desk) -> None:
         """Show a fill as it is."""
@@ -230,11 +236,3 @@ class BorrowPart(QWidget):
             with QSignalBlocker(box):
                 box.setChecked(on)
         self.key.setChecked(any(isinstance(getattr(place, name), Keys) for name in MOVED))
-
-
-def _tick(words: str, tip: str, on_toggled: Callable[[bool], None]) -> QCheckBox:
-    box = QCheckBox(words)
-    box.setAccessibleName(words)
-    box.setToolTip(tip)
-    box.toggled.connect(on_toggled)
-    return box

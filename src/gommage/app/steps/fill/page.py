@@ -12,13 +12,27 @@ from gommage.app.session import Session
 from gommage.app.steps.fill.borrow import BorrowCommands, BorrowPart
 from gommage.app.steps.fill.commands import FillCommands
 from gommage.app.steps.fill.donors import DonorsPart
+from gommage.app.steps.fill.picture import PictureCommands, PicturePart
 from gommage.app.steps.fill.rim import RimPart
 from gommage.app.steps.fill.span import SpanPart
 from gommage.app.steps.fill.texture import TextureCommands, TexturePart
 from gommage.app.steps.page import Advised, InHand, Page, next_step
 from gommage.app.steps.strokes import StrokesPart
 from gommage.app.work import Work
-from gommage.core.document import Borrow, Donors, Fix, Merged, Painted, Plates, Project, Rim, Span, Texture, edits
+from gommage.core.document import (
+    Borrow,
+    Donors,
+    Fix,
+    Merged,
+    Painted,
+    Placed,
+    Plates,
+    Project,
+    Rim,
+    Span,
+    Texture,
+    edits,
+)
 from gommage.core.engine import Look, State, Step
 
 __all__ = ["FillPage"]
@@ -31,6 +45,8 @@ FROM_WORDS = {
     "fill_from_texture": "Texture",
     "fill_from_rim": "The rim",
     "fill_as_span": "Both sides of a line",
+    "fill_from_picture": "A picture",
+    "lay_near_frame": "Another frame, laid over it",
     "fill_by_strokes": "Strokes alone",
 }
 """What a fix is filled from, by the action that makes it so."""
@@ -42,6 +58,7 @@ FILLS: dict[str, type] = {
     "fill_from_texture": Texture,
     "fill_from_rim": Rim,
     "fill_as_span": Span,
+    "fill_from_picture": Placed,
     "fill_by_strokes": Painted,
 }
 
@@ -53,6 +70,7 @@ class FillPage(Page):
         self.commands = FillCommands(session, work)
         self.textures = TextureCommands(session, work)
         self.borrowing = BorrowCommands(session)
+        self.laying = PictureCommands(session)
         super().__init__(session, work)
 
     def build(self) -> None:
@@ -67,9 +85,11 @@ class FillPage(Page):
         self.texture = TexturePart(self.textures, self.call)
         self.span = SpanPart(self.session, self.commands, self.call)
         self.borrow = BorrowPart(self.session, self.borrowing, self.call)
+        self.picture = PicturePart(self.session, self.laying, self.call)
         self.kinds: dict[type, Any] = {
             Donors: self.donors,
             Borrow: self.borrow, Texture: self.texture, Rim: self.rim, Span: self.span,
+            Placed: self.picture,
         }  # fmt: skip
         self.on = choice("Paint on", ON_WORDS, "On a still that is carried along, or on every frame itself")
         self.on.activated.connect(self._on_paints)
@@ -134,7 +154,7 @@ class FillPage(Page):
         on_shot = desk.paints_shot
         fill = fix.fill if fix is not None else None
         self.filled_from.setEnabled(fix is not None)
-        pick(self.filled_from, next((name for name, kind in FILLS.items() if isinstance(fill, kind)), ""))
+        pick(self.filled_from, _action_of(fill))
         for kind, part in self.kinds.items():
             part.setVisible(isinstance(fill, kind))
             if isinstance(fill, kind) and fix is not None:
@@ -169,7 +189,11 @@ class FillPage(Page):
         fix, plate = hand.fix, hand.plate
         if fix is not None and isinstance(fix.fill, Donors) and not fix.touch_up.strokes:
             return self._advise_donors(fix)
-        if fix is not None and isinstance(fix.fill, Borrow | Rim | Span | Texture) and not fix.touch_up.strokes:
+        if (
+            fix is not None
+            and isinstance(fix.fill, Borrow | Placed | Rim | Span | Texture)
+            and not fix.touch_up.strokes
+        ):
             return self._advise_by_itself(fix)
         if self.session.desk.paints_shot:
             return self._advise_on_shot(fix)
@@ -246,3 +270,10 @@ class FillPage(Page):
             return edits.change_fix(project, desk.shot_id, desk.fix_id, fill=Plates(plate_ids=(*ids, desk.plate_id)))
 
         self.session.commit("Fill from plate", edit)
+
+
+def _action_of(fill: object) -> str:
+    """Return the action that fills so."""
+    if isinstance(fill, Placed) and fill.footage is None:
+        return "lay_near_frame"
+    return next((name for name, kind in FILLS.items() if isinstance(fill, kind)), "")

@@ -7,6 +7,7 @@ slot.
 """
 
 from gommage.core.document.edits.fixes import add_fix, change_fix, change_match, move_fix, remove_fixes
+from gommage.core.document.edits.laying import change_picture, lay_picture
 from gommage.core.document.edits.mattes import (
     OF_FILL,
     Slot,
@@ -67,6 +68,7 @@ __all__ = [
     "Reach",
     "copy_shape_keys",
     "insert_vertex",
+    "lay_picture",
     "mirror_shape_keys",
     "move_part_to",
     "move_shape_keys",
@@ -89,6 +91,7 @@ __all__ = [
     "change_follow",
     "change_match",
     "change_matte",
+    "change_picture",
     "add_strokes",
     "change_group",
     "change_sources",

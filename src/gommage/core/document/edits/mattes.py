@@ -48,6 +48,7 @@ class Slot(StrEnum):
     EXTENT = "extent"
     GUIDES = "guides"
     TAKE_FROM = "take_from"
+    SUBJECT = "subject"
     SHARED = "matte"
 
 
@@ -60,12 +61,13 @@ SAID_AS = {
     Slot.EXTENT: "extent",
     Slot.GUIDES: "guide lines",
     Slot.TAKE_FROM: "areas to take from",
+    Slot.SUBJECT: "subject",
     Slot.SHARED: "matte",
 }
-OF_FOLLOW, OF_FILL = (Slot.AREAS, Slot.KEEP_OUTS), (Slot.GUIDES, Slot.TAKE_FROM)
+OF_FOLLOW, OF_FILL = (Slot.AREAS, Slot.KEEP_OUTS), (Slot.GUIDES, Slot.TAKE_FROM, Slot.SUBJECT)
 """Mattes that belong to how a surface is followed, and to how a fix is filled."""
 SLOTS: dict[type, tuple[Slot, ...]] = {
-    Fix: (Slot.COVER, Slot.HOLD_OUTS, Slot.LIGHT_AREA, Slot.GUIDES, Slot.TAKE_FROM),
+    Fix: (Slot.COVER, Slot.HOLD_OUTS, Slot.LIGHT_AREA, Slot.GUIDES, Slot.TAKE_FROM, Slot.SUBJECT),
     Surface: (Slot.AREAS, Slot.KEEP_OUTS, Slot.EXTENT),
     SharedMatte: (Slot.SHARED,),
 }

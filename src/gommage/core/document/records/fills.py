@@ -6,6 +6,7 @@ from enum import StrEnum
 
 from gommage.core.document.arrays import Array
 from gommage.core.document.records.base import Record, as_arrays
+from gommage.core.document.records.footage import Footage
 from gommage.core.document.records.painting import Blend, FrameOffset, SourceTime
 from gommage.core.document.records.shapes import Matte
 from gommage.core.document.records.times import Frames, Keyed
@@ -221,15 +222,47 @@ class Texture(Record, frozen=True, tag="texture"):
 
 
 class Placed(Record, frozen=True, tag="picture"):
-    """A picture from elsewhere, its corners (4, 2) laid on the surface in home-frame pixels."""
+    """A picture laid on the surface: from files, or a frame of the shot itself.
 
-    path: str
+    Attributes
+    ----------
+    footage : Footage or None
+        Its files; None: the shot.
+    corners : Array
+        (4, 2), from the top left on clockwise: where its corners are laid, in home-frame pixels of the surface, or on
+        the frame if it does not run along. Of the shot, where those of the home frame are laid: a frame of it lies in
+        register as long as they are the home frame's own.
+    time : SourceTime
+        Which of its frames is laid.
+    runs_along : bool
+        Whether it moves with the surface.
+    blend : Blend
+        How it meets what lies below, in linear light.
+    is_of_shot : bool
+        Whether it shows the shot, changed or not: then its light and sharpness are measured by what is around the
+        cover, and it has the shot's grain already.
+    subject : Matte
+        What of it is laid, by scribbles in its own pixels; empty: all of it.
+    stamp : str
+        Tells one state of its file from another.
+    """
+
     corners: Array
-    colour_space: str = ""
+    footage: Footage | None = None
+    time: SourceTime = FrameOffset()
+    runs_along: bool = True
     blend: Blend = Blend.OVER
+    is_of_shot: bool = False
+    subject: Matte = Matte()
+    stamp: str = ""
 
     def __post_init__(self) -> None:
         as_arrays(self, "corners")
+
+    @property
+    def mattes(self) -> tuple[Matte, ...]:
+        """Its mattes."""
+        return (self.subject,)
 
 
 Fill = Plates | Donors | Painted | Borrow | Span | Rim | Texture | Placed

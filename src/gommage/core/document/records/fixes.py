@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from gommage.core.document.records.base import Record
-from gommage.core.document.records.fills import Fill, Plates, Texture
+from gommage.core.document.records.fills import Fill, Placed, Plates, Texture
 from gommage.core.document.records.painting import Painting
 from gommage.core.document.records.shapes import Matte, Softness
 from gommage.core.document.records.times import Frames, Keyed
@@ -107,5 +107,5 @@ class Fix(Record, frozen=True):
     @property
     def mattes(self) -> tuple[Matte, ...]:
         """All its mattes."""
-        own = self.fill.mattes if isinstance(self.fill, Texture) else ()
+        own = self.fill.mattes if isinstance(self.fill, Texture | Placed) else ()
         return self.cover, self.hold_outs, self.light_area, *own
