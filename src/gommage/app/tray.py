@@ -171,7 +171,7 @@ def hint_of(ground: Ground) -> str:
     if desk.tool == "borrow":
         return "Drag the source, or the cover to its source; a click elsewhere drops one more (R and T change its size)"
     if desk.tool == "picture":
-        return "Drag its corners, sides or inside, the knob turns; with Shift even"
+        return "Drag corners, sides, inside or knob; Shift keeps it even"
     if desk.tool == "scribble" and desk.slot is Slot.SUBJECT:
         return "A few strokes inside what is wanted of the picture, with Alt some outside it"
     if desk.tool == "scribble":

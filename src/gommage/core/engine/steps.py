@@ -37,7 +37,6 @@ SEAM_TO_LOOK_AT_PERCENT = 3.0
 SEEN_ENOUGH = 0.999
 BY_THEMSELVES: dict[type, str] = {
     Borrow: "Filled from beside, or from another frame.",
-    Placed: "A picture is laid there, matched by Match.",
     Rim: "Grown in from around the cover, on each frame.",
     Span: "Each line is closed from its sides, on each frame.",
     Texture: "Closed with matching pieces of one frame, carried along.",
@@ -147,6 +146,9 @@ def _cover(shot: Shot, fix: Fix) -> Advice:
 
 
 def _fill(shot: Shot, fix: Fix) -> Advice:
+    if isinstance(fix.fill, Placed):
+        light = "lit and softened as what is around it" if fix.fill.is_of_shot else "lit by hand in Match"
+        return Advice(State.FINE, f"A picture lies there, {light}.")
     if type(fix.fill) in BY_THEMSELVES:
         return Advice(State.FINE, BY_THEMSELVES[type(fix.fill)])
     if not isinstance(fix.fill, Plates) or not fix.fill.plate_ids:

@@ -23,9 +23,6 @@ __all__ = ["STILL_SUFFIXES", "Sequence", "StillPlates", "first_still", "read_sti
 
 STILL_SUFFIXES = {".exr", ".dpx", ".cin", ".tif", ".tiff", ".png", ".jpg", ".jpeg"}
 STRAIGHT_NAME = "oiio:UnassociatedAlpha"
-STRAIGHT = oiio.ImageSpec()
-STRAIGHT.attribute(STRAIGHT_NAME, 1)
-"""Pictures are read as their files hold them, not times their alpha."""
 LINES_A_STRIP, STRIP_VALUES = 64, 6_000_000
 """Pictures are read in strips of whole compressed blocks, each of some milliseconds."""
 PREVIEW_VALUES = 150_000_000
@@ -160,7 +157,7 @@ def read_still(path: Path, check: Check = lambda: None, told: Any = lambda share
     """
     refuse_what_is_no_file(path)
     with believed(path):
-        source = oiio.ImageInput.open(str(path), STRAIGHT)
+        source = oiio.ImageInput.open(str(path), _straight())
         if source is None:
             raise FootageError(f"{path.name} could not be read as a picture ({_tidy(oiio.geterror())}).", str(path))
         try:
@@ -182,6 +179,13 @@ def read_still(path: Path, check: Check = lambda: None, told: Any = lambda share
             bits,
             is_straight=bool(attributes.get(STRAIGHT_NAME)),
         )
+
+
+def _straight() -> Any:
+    """Return the wish that colours are read as the file holds them, not times their alpha."""
+    wish = oiio.ImageSpec()
+    wish.attribute(STRAIGHT_NAME, 1)
+    return wish
 
 
 def check_still(path: Path, check: Check) -> tuple[RawFrame, tuple[int, int]]:

@@ -19,6 +19,7 @@ from gommage.app.session import Session
 from gommage.app.steps.fill.times import told_time
 from gommage.core.document import (
     Array,
+    Blend,
     Fix,
     Matte,
     PinnedFrame,
@@ -156,8 +157,8 @@ class PicturePart(QWidget):
         times.setContentsMargins(0, 0, 0, 0)
         times.addWidget(self.time, 1)
         times.addWidget(self.number)
-        self.blend = choice("Blend", BLEND_WORDS, "How it meets what lies below, in linear light")
-        self.blend.activated.connect(lambda: commands.change_picture("Blend", blend=self.blend.currentData()))
+        self.blend = choice("How it is laid", BLEND_WORDS, "How it meets what lies below, in linear light")
+        self.blend.activated.connect(lambda: commands.change_picture("Blend", blend=Blend(self.blend.currentData())))
         blends = QHBoxLayout()
         blends.addWidget(QLabel("Laid"))
         blends.addWidget(self.blend, 1)

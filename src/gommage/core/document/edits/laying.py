@@ -43,12 +43,15 @@ def lay_picture(project: Project, shot_id: str, fix_id: str, fill: Placed, part_
     """
 
     def change(shot: Shot) -> Shot:
-        fix = changed(shot.fix(fix_id), fill=fill)
-        if not fix.cover.parts:
+        fix = shot.fix(fix_id)
+        if fix.cover.parts:
+            fix = changed(fix, fill=fill)
+        else:
             vertices = Array(_corners_as_vertices(fill.corners.values))
             shape = Shape(id=part_id, keys=(ShapeKey(frame=frame, vertices=vertices),), kinds=(VertexKind.CORNER,) * 4)
             drawn = Drawn(shape=shape, surface_id=_carrier(fix, fill))
-            fix = changed(fix, cover=Matte(parts=(MattePart(id=part_id, source=drawn),), softness=Softness()))
+            cover = Matte(parts=(MattePart(id=part_id, source=drawn),), softness=Softness())
+            fix = changed(fix, fill=replace(fill, outline_id=part_id), cover=cover)
         return changed(shot, fixes=swapped(shot.fixes, fix))
 
     return in_shot(project, shot_id, change)
@@ -87,10 +90,10 @@ def _followed(fix: Fix, part: MattePart, new: Placed) -> MattePart:
     """Return a part of the cover, moved if it was the outline of the picture as it lay."""
     old, source = fix.fill, part.source
     assert isinstance(old, Placed)
-    if not isinstance(source, Drawn) or len(source.shape.keys) != 1 or source.surface_id != _carrier(fix, old):
+    if part.id != old.outline_id or not isinstance(source, Drawn) or source.surface_id != _carrier(fix, old):
         return part
-    key = source.shape.keys[0]
-    if not np.array_equal(key.vertices.values, _corners_as_vertices(old.corners.values)):
+    key, *others = source.shape.keys
+    if others or not np.array_equal(key.vertices.values, _corners_as_vertices(old.corners.values)):
         return part
     moved = replace(key, vertices=Array(_corners_as_vertices(new.corners.values)))
     shape = replace(source.shape, keys=(moved,))

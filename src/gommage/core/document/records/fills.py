@@ -245,6 +245,8 @@ class Placed(Record, frozen=True, tag="picture"):
         What of it is laid, by scribbles in its own pixels; empty: all of it.
     stamp : str
         Tells one state of its file from another.
+    outline_id : str
+        The part of the cover that is its outline, and comes along until it is reshaped.
     """
 
     corners: Array
@@ -255,6 +257,7 @@ class Placed(Record, frozen=True, tag="picture"):
     is_of_shot: bool = False
     subject: Matte = Matte()
     stamp: str = ""
+    outline_id: str = ""
 
     def __post_init__(self) -> None:
         as_arrays(self, "corners")
