@@ -56,6 +56,7 @@ DRAW_HINTS = {
 MORE_HINTS = {
     "draw": "Drag while clicking pulls handles out. A click on the first point closes the line, one on the last leaves "
     "it open. Escape drops it.",
+    "picture": "The knob turns it. With Shift a corner makes it larger as it is, the knob turns by steps of 15°.",
     "strokes": "Shift chooses more. A drag moves what is chosen; with Alt its source stays. The source's outline "
     "can be dragged, too. Delete removes, Escape lets go.",
     "edit": "Shift chooses more points; beside the shape a box chooses, with Alt a lasso, with Control a touch. "
@@ -171,9 +172,9 @@ def hint_of(ground: Ground) -> str:
     if desk.tool == "borrow":
         return "Drag the source, or the cover to its source; a click elsewhere drops one more (R and T change its size)"
     if desk.tool == "picture":
-        return "Drag corners, sides, inside or knob; Shift keeps it even"
+        return "Drag corners, sides or inside"
     if desk.tool == "scribble" and desk.slot is Slot.SUBJECT:
-        return "A few strokes inside what is wanted of the picture, with Alt some outside it"
+        return "Scribble inside it, with Alt outside"
     if desk.tool == "scribble":
         return "A few strokes inside the thing, with Alt some outside it"
     if desk.tool == "mould":

@@ -1,5 +1,5 @@
 """Shot 6 of the paper theatre, a moth on a rod: it flies before two backdrops at different depths; the camera dollies
-and the lantern flickers.
+and the lantern flickers. A part of it once more, where the rod's shadow falls on the sky.
 """
 
 from __future__ import annotations
@@ -22,7 +22,20 @@ from gommage.demo.filming import FilmedShot, Filming, filmed, finer, lay_over, m
 from gommage.demo.painting import Canvas, paper_grain
 from gommage.demo.scene import SHEET, backdrop, village
 
-__all__ = ["FIRST_FRAME", "FRAMES", "SKY", "TOWN", "MothShot", "make_moth", "moth_at"]
+__all__ = [
+    "FIRST_FRAME",
+    "FRAMES",
+    "SHADOW_FIRST",
+    "SHADOW_FRAMES",
+    "SKY",
+    "TOWN",
+    "MothShot",
+    "RodShadowShot",
+    "make_moth",
+    "make_rod_shadow",
+    "moth_at",
+    "rod_shadow_at",
+]
 
 WIDTH, HEIGHT, FRAMES, FIRST_FRAME = 960, 540, 60, 1001
 SHUTTER_SAMPLES = 7
@@ -31,6 +44,9 @@ FOOT = np.array([1010.0, 1015.0])
 """Where the rod is clamped to the near backdrop, on its sheet."""
 ROD_PX, SWING = 9.0, 0.62
 MOTH_SIZE = (150, 120)
+SHADOW_FIRST, SHADOW_FRAMES = 1009, 13
+SHADOW_PX, SHADOW_DEEP, SHADOW_SOFT_PX = np.array([-120.0, 10.0]), 0.55, 2.0
+"""Where the rod's shadow falls, beside it; how much light it takes; how soft it is."""
 SKY = np.array([[60, 40], [900, 40], [900, 190], [60, 190]], float)
 TOWN = np.array([[60, 330], [900, 330], [900, 470], [60, 470]], float)
 """What is followed of the far and of the near backdrop, on the frame in the middle."""
@@ -117,13 +133,29 @@ def _lantern(time: float) -> Picture:
     return np.asarray(slope[..., None] * np.float32(flicker) * colour)
 
 
-def _exposed(time: float) -> tuple[Picture, Picture, Picture, Picture]:
+def _shaded(time: float) -> Picture:
+    """Return how much of the light the rod's shadow leaves on the far backdrop, (H, W)."""
+    mask = np.zeros((HEIGHT, WIDTH), np.uint8)
+    cv2.fillConvexPoly(mask, np.round((shadow_line(time)[1]) * 16 - 8).astype(np.int32), 255, cv2.LINE_AA, 4)
+    soft = cv2.GaussianBlur(mask.astype(np.float32) / np.float32(255), (0, 0), SHADOW_SOFT_PX)
+    return np.float32(1) - np.float32(SHADOW_DEEP) * soft
+
+
+def shadow_line(time: float) -> tuple[Points, Points]:
+    """Return the middle of the rod's shadow (2, 2), foot and tip, at a time, and its corners (4, 2)."""
+    line = _rod(time)[0] + SHADOW_PX
+    return line, _strip(line, ROD_PX)
+
+
+def _exposed(time: float, *, has_shadow: bool = False) -> tuple[Picture, Picture, Picture, Picture]:
     """Return the clean frame, the frame with moth and rod, how far these cover it, and where the near backdrop is."""
     full = Window.of(WIDTH, HEIGHT)
     clean, dirty = np.zeros((2, HEIGHT, WIDTH, 3), np.float32)
     covered, near = np.zeros((2, HEIGHT, WIDTH), np.float32)
     for moment in moments(time, SHUTTER_SAMPLES):
         picture = np.ascontiguousarray(filmed(_painted(backdrop), _of_far(moment), full)[..., :3])
+        if has_shadow:
+            picture *= _shaded(moment)[..., None]
         front = filmed(_painted(village), _of_near(moment), full)
         lay_over(picture, front)
         clean += picture
@@ -213,4 +245,44 @@ def moth_at(root: Path) -> MothShot:
 
 
 make_moth = maker(moth_at, VERSION, _draw, ("plate", "clean", "rod", "near"))
+"""Draws it, see `filming.maker`."""
+
+
+# -- the rod's shadow ---------------------------------------------------------------------------------------
+
+
+@dataclass(frozen=True, slots=True)
+class RodShadowShot(FilmedShot):
+    """Where the shot with the rod's shadow is on disk, and the truth: moth and rod as they are, without the shadow."""
+
+    filming = Filming("shadow", WIDTH, HEIGHT, SHADOW_FIRST, SHADOW_FRAMES, SEED + 1)
+
+    def shaded(self, frame: int) -> Picture:
+        """Return how much light the shadow takes where it is seen on a frame, (H, W) 0 to 1."""
+        return read_picture(self.folder / "shade" / f"shade.{frame}.exr", SCENE_LINEAR)[..., 0]
+
+    @staticmethod
+    def line(frame: int) -> Points:
+        """Return the middle of the shadow on a frame, (2, 2): foot and tip."""
+        return shadow_line(frame - FIRST_FRAME)[0]
+
+
+def _draw_shadow(folder: Path, frame: int) -> int:
+    time, half = frame - FIRST_FRAME, np.float16
+    clean = _exposed(time)[1]
+    dirty = _exposed(time, has_shadow=True)[1]
+    taken = np.clip(1 - dirty.mean(axis=2) / np.maximum(clean.mean(axis=2), np.float32(1e-6)), 0, 1)
+    write_still(folder / "plate" / f"shadow.{frame}.exr", with_grain(dirty, (SEED + 1, frame)).astype(half), bits=16,
+                attributes={"FramesPerSecond": (24, 1)})  # fmt: skip
+    write_still(folder / "clean" / f"clean.{frame}.exr", clean.astype(half), bits=16)
+    write_still(folder / "shade" / f"shade.{frame}.exr", np.repeat(taken[..., None], 3, axis=2).astype(half), bits=16)
+    return frame
+
+
+def rod_shadow_at(root: Path) -> RodShadowShot:
+    """Return the shot with the rod's shadow as it is, or is being, drawn into a folder."""
+    return RodShadowShot(root / f"rod-shadow-{VERSION}")
+
+
+make_rod_shadow = maker(rod_shadow_at, VERSION, _draw_shadow, ("plate", "clean", "shade"))
 """Draws it, see `filming.maker`."""

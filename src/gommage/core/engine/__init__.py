@@ -14,6 +14,7 @@ from gommage.core.engine.laying import find_picture, fitted_corners, near_frame,
 from gommage.core.engine.lines import LineStep, follow_line, snapped_line, with_line
 from gommage.core.engine.matte_files import FoundMatte, MatteTarget, find_matte, write_mattes
 from gommage.core.engine.painting import LiveStroke, Shown
+from gommage.core.engine.placing import FoundPlace, found_places
 from gommage.core.engine.plate_files import FoundPlate, find_plate, stamp_of, write_plate
 from gommage.core.engine.proposals import Proposal, proposed_fills
 from gommage.core.engine.proposing import proposed_key
@@ -68,6 +69,8 @@ __all__ = [
     "part_of",
     "followed_surface",
     "found_sources",
+    "FoundPlace",
+    "found_places",
     "frame_inputs",
     "inputs_at",
     "is_lit_on",

@@ -16,7 +16,7 @@ from gommage.core.geometry import IDENTITY, Mapping, Window, around, scaling, sp
 from gommage.core.paint.finding import Candidate, Other, best_sources
 from gommage.core.picture import Filter, Picture, resample
 
-__all__ = ["found_sources"]
+__all__ = ["THERE", "found_sources", "things_on"]
 
 REACH_RADII, LEAST_REACH_PX = 9.0, 110.0
 """How far around the brush places are looked for."""
@@ -29,7 +29,7 @@ Mask = NDArray[np.bool_]
 
 def found_sources(
     engine: Engine, shot: Shot, holder_id: str, frame: int, at: tuple[float, float], radius_px: float,
-    check: Callable[[], None] = lambda: None,
+    check: Callable[[], None] = lambda: None, shape: Mask | None = None, count: int = 6,
 ) -> tuple[Candidate, ...]:  # fmt: skip
     """Return the best places for a brush to take its pixels from, near a place and on other frames along the surface.
 
@@ -45,6 +45,11 @@ def found_sources(
         The brush, in pixels of that frame.
     radius_px : float
     check : callable
+    shape : (2 K + 1, 2 K + 1) bool, optional
+        What is covered, around `at`, in place of a round brush; see `best_sources`.
+
+    count : int
+        How many on this frame, and on others, at most.
 
     Returns
     -------
@@ -62,25 +67,33 @@ def found_sources(
         surface_id, things = shot.fixes[index].surface_id, shot.fixes[index:]
         behind = replace(shot, fixes=shot.fixes[:index])
         whole = engine.result(replace(shot, fixes=shot.fixes[: index + 1]), frame, check=check)
-    reach = max(REACH_RADII * radius_px, LEAST_REACH_PX)
+    own = 0.0 if shape is None else shape.shape[0] / 2
+    reach = max(REACH_RADII * radius_px, LEAST_REACH_PX) + own
     window = around(np.array([at]), reach) & shot.footage.bounds
     if window.is_empty:
         return ()
     place = int(np.floor(at[0])) - window.left, int(np.floor(at[1])) - window.top
     picture = np.ascontiguousarray(whole[window.slices])
-    allowed = ~_things(engine, shot, things, frame, window, check)
-    near = around(np.array([at]), 3 * radius_px + SPLINE_PX) & shot.footage.bounds
+    allowed = ~things_on(engine, shot, things, frame, window, check)
+    near = around(np.array([at]), max(3 * radius_px, own) + SPLINE_PX) & shot.footage.bounds
     others = []
     for away in FRAMES_AWAY:
         check()
         other = _other(engine, shot, behind, things, surface_id, frame, frame + away, near, check)
         if other is not None:
             others.append(other)
-    beside = best_sources(picture, allowed, place, radius_px, frame)
+    beside = best_sources(picture, allowed, place, radius_px, frame, count=count, shape=shape)
     local = np.ascontiguousarray(whole[near.slices])
-    known = ~_things(engine, shot, things, frame, near, check)
+    known = ~things_on(engine, shot, things, frame, near, check)
     there = best_sources(
-        local, known, (int(np.floor(at[0])) - near.left, int(np.floor(at[1])) - near.top), radius_px, frame, others
+        local,
+        known,
+        (int(np.floor(at[0])) - near.left, int(np.floor(at[1])) - near.top),
+        radius_px,
+        frame,
+        others,
+        count,
+        shape,
     )
     best = [*beside, *(one for one in there if one.frame != frame)]
     return tuple(sorted(best, key=lambda one: one.mismatch))
@@ -96,10 +109,10 @@ def _at_home(engine: Engine, shot: Shot, plate: CleanPlate, check: Callable[[], 
     return resample(whole, scaling(key.scale), bounds, at=seen, filter=Filter.LOOK).pixels
 
 
-def _things(
+def things_on(
     engine: Engine, shot: Shot, fixes: tuple[Fix, ...], frame: int, window: Window, check: Callable[[], None]
 ) -> Mask:
-    """Return where something is that must not be taken: what fixes cover, and what they hold out, (h, w)."""
+    """Return where on a frame something is that must not be taken: what fixes cover, and what they hold out, (h, w)."""
     mask: Mask = np.zeros((window.height, window.width), bool)
     for fix in fixes:
         if fix.is_on and is_within(fix.frames, frame):
@@ -129,7 +142,7 @@ def _other(
         return None
     picture: Picture = engine.result(behind, other, needed, check=check)
     pixels, inside = resample(picture, mapping, window, at=needed)
-    blocked = _things(engine, shot, things, other, needed, check).astype(np.float32)
+    blocked = things_on(engine, shot, things, other, needed, check).astype(np.float32)
     taken, _ = resample(blocked, mapping, window, at=needed)
     return Other(other, pixels, (np.asarray(inside) > 0) & (taken < THERE))
 

@@ -25,6 +25,8 @@ __all__ = ["BorrowAt", "borrow_at", "fill_borrowed", "source_mapping"]
 
 Check = Callable[[], None]
 RING_GAP_PX, RING_PX, DARKEST, LEAST_POINTS = 1, 10, 1e-4, 24
+SLOPE_POINTS, ROUNDS, STIFF = 160, 6, 0.01
+"""From so many points on light may slope over a piece; how reluctantly."""
 BEYOND_PX = 9
 """So far around what is covered is filled as well: seams are told by it."""
 SPLINE_PX = 14
@@ -166,8 +168,34 @@ def _brought(at: BorrowAt, piece: PieceAt, scene: Scene, reach: Window) -> tuple
         near = cv2.dilate((cover > 0).view(np.uint8), np.ones((2 * RING_GAP_PX + 1,) * 2, np.uint8)) > 0
         far = cv2.dilate((cover > 0).view(np.uint8), np.ones((2 * (RING_GAP_PX + RING_PX) + 1,) * 2, np.uint8)) > 0
         ring = far & ~near & (np.asarray(inside) > 0.99) & ~hidden_by(at.others, at.footage, scene, wide)
-        if ring.sum() >= LEAST_POINTS:
-            ratio = np.log(np.maximum(frame[ring], DARKEST)) - np.log(np.maximum(found[ring], DARKEST))
-            found = found * np.exp(np.median(ratio, axis=0)).astype(np.float32)
+        found = found * _light(frame, found, ring)
     part = reach.within(wide)
     return np.ascontiguousarray(found[part]), np.ascontiguousarray(shown[part])
+
+
+def _light(frame: Picture, found: Picture, ring: NDArray[np.bool_]) -> Picture:
+    """Return by how much what is borrowed is darker than the frame over a window, (h, w, 3) or (3,).
+
+    Told by a ring around it: a level, and a slope where there is enough to tell it by. What does not fit (a mark, an
+    edge that lies otherwise) is left out, by the weights of Cauchy.
+    """
+    count = int(ring.sum())
+    if count < LEAST_POINTS:
+        return np.ones(3, np.float32)
+    ratio = np.log(np.maximum(frame[ring], DARKEST)) - np.log(np.maximum(found[ring], DARKEST))
+    level = np.median(ratio, axis=0)
+    if count < SLOPE_POINTS:
+        return np.exp(level).astype(np.float32)
+    height, width = ring.shape
+    y, x = np.mgrid[:height, :width].astype(np.float64)
+    places = np.stack([np.ones_like(x), (x - width / 2) / width, (y - height / 2) / height], axis=-1)
+    at = places[ring]
+    fits = np.zeros((3, 3))
+    fits[0] = level
+    for _ in range(ROUNDS):
+        off = ratio - at @ fits
+        spread = 1.5 * np.median(np.abs(off), axis=0) + 1e-4
+        weight = (1 / (1 + (off / (2 * spread)) ** 2)).mean(axis=1)
+        normal = (at * weight[:, None]).T @ at + np.diag([0, 1, 1]) * STIFF * count
+        fits = np.linalg.solve(normal, (at * weight[:, None]).T @ ratio)
+    return np.exp(places @ fits).astype(np.float32)

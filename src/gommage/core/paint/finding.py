@@ -28,6 +28,10 @@ SLIPS = tuple((dy, dx) for dy in range(-2, 3) for dx in range(-2, 3))
 """A frame that is brought into register may be off by so much: the thing is then looked for there as well."""
 LEAST_NOISE = 2e-3
 """Of the level: so much two pictures always differ."""
+SHAPE_GAP_PX, SHAPE_RING_PX = 1, 9
+"""Around a cover, so far off its edge its surroundings begin, and so wide they are."""
+DIFFERS, CROSSED, CALM = 0.1, 0.5, 2.0
+"""How dear another brightness is; and what crosses a place that varies by more than so many times its surroundings."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -60,7 +64,7 @@ class Other:
 
 def best_sources(
     picture: Picture, allowed: Mask, at: tuple[int, int], radius: float, frame: int,
-    others: Sequence[Other] = (), count: int = 6,
+    others: Sequence[Other] = (), count: int = 6, shape: Mask | None = None,
 ) -> tuple[Candidate, ...]:  # fmt: skip
     """Return where pixels for a brush could come from, the best first.
 
@@ -80,19 +84,26 @@ def best_sources(
         Other frames in register with it, of the same window.
     count : int
         How many at most.
+    shape : (2 K + 1, 2 K + 1) bool, optional
+        What is to be covered, in place of a round brush, with room for what is around it; `radius` is how far its
+        inside is from its edge.
 
     Notes
     -----
     Surroundings are compared without their mean colours, so that a change of light does not matter. Another frame that
-    shows the very same inside the brush is left out: the thing is there as well.
+    shows the very same inside the brush is left out: the thing is there as well. Places that are lighter or darker, or
+    that something crosses which is not around the brush, are dearer.
 
     The search by masked correlation is that of D. Padfield, Masked Object Registration in the Fourier Domain, IEEE
     Transactions on Image Processing 21 (2012), with the sum of squared differences; filling a place by the piece whose
     surroundings fit is that of A. Criminisi, P. Perez, K. Toyama, Region Filling and Object Removal by Exemplar-Based
     Image Inpainting, IEEE Transactions on Image Processing 13 (2004).
     """
-    half = int(np.ceil(radius + max(RING_SHARE * radius, LEAST_RING_PX)))
-    ring, disc = _ring_and_disc(half, radius)
+    if shape is None:
+        half = int(np.ceil(radius + max(RING_SHARE * radius, LEAST_RING_PX)))
+        ring, disc = _ring_and_disc(half, radius)
+    else:
+        half, disc, ring = shape.shape[0] // 2, shape, _around(shape, SHAPE_GAP_PX, SHAPE_RING_PX)
     cut = _cut(picture, allowed, at, half)
     if cut is None:
         return ()
@@ -114,6 +125,15 @@ def _ring_and_disc(half: int, radius: float) -> tuple[Mask, Mask]:
     y, x = np.mgrid[-half : half + 1, -half : half + 1]
     away = np.hypot(x, y)
     return (away > radius) & (away <= half), away <= radius
+
+
+def _around(shape: Mask, gap: int, wide: int) -> Mask:
+    """Return the surroundings of a shape: from a gap off its edge on, so wide."""
+    near, far = (
+        cv2.dilate(shape.astype(np.uint8), cv2.getStructuringElement(cv2.MORPH_ELLIPSE, (2 * by + 1, 2 * by + 1)))
+        for by in (gap, gap + wide)
+    )
+    return (far > 0) & (near == 0)
 
 
 def _cut(picture: Picture, allowed: Mask, at: tuple[int, int], half: int) -> tuple[Picture, Mask] | None:
@@ -163,16 +183,15 @@ def _beside(
     radius: float, frame: int, level: float, count: int,
 ) -> list[Candidate]:  # fmt: skip
     """Return the best places of the same picture, no two of them nearer than a radius."""
-    free = allowed.copy()
-    y, x = np.ogrid[: allowed.shape[0], : allowed.shape[1]]
-    free &= np.hypot(x - at[0], y - at[1]) > radius  # what is painted over is not taken again
+    free = allowed & ~_laid(disc, at, half, allowed.shape)  # what is painted over is not taken again
     factor = max(int(radius // SMALL_RADIUS_PX), 1)
     if factor > 1:
         size = picture.shape[1] // factor, picture.shape[0] // factor
         small = cv2.resize(picture, size, interpolation=cv2.INTER_AREA)
         small_free = cv2.resize(free.astype(np.float32), size, interpolation=cv2.INTER_AREA) > 0.999
         small_half = half // factor
-        ring, small_disc = _ring_and_disc(small_half, radius / factor)
+        small_disc = _smaller(disc, small_half)
+        ring = _smaller(weight > 0, small_half) & ~small_disc
         cut = _cut(small, small_free, (at[0] // factor, at[1] // factor), small_half)
         if cut is None:
             return []
@@ -199,24 +218,43 @@ def _costs(picture: Picture, free: Mask, here: Picture, weight: Picture, disc: M
 
     The result is (H - 2 half, W - 2 half).
     """
-    total = weight.sum()
-    out: NDArray[np.float64] = np.zeros(0)
+    total, inside = weight.sum(), disc.astype(np.float32)
+    area, out = float(inside.sum()), np.zeros(0, np.float64)
     for channel in range(3):
         plain = np.ascontiguousarray(picture[..., channel])
         middle = float(plain.mean())
         plain = plain - middle  # small numbers: float32 sums of squares stay exact enough
         mean = (here[..., channel] * weight).sum() / total
         template = ((here[..., channel] - mean) * weight).astype(np.float32)
-        squares, sums, mixed = (
+        squares, sums, mixed, square_in, sum_in = (
             cv2.matchTemplate(one, kernel, cv2.TM_CCORR).astype(np.float64)
-            for one, kernel in ((plain * plain, weight), (plain, weight), (plain, template))
-        )
+            for one, kernel in (
+                (plain * plain, weight), (plain, weight), (plain, template), (plain * plain, inside), (plain, inside),
+            )
+        )  # fmt: skip
         own = float((template * (here[..., channel] - mean)).sum())
         cost = (squares - sums**2 / total - 2 * mixed + own) / total / 3
+        there = sums / total
+        cost += DIFFERS * (there + middle - mean) ** 2 / 3
+        varies = square_in / area - 2 * there * sum_in / area + there**2
+        cost += CROSSED * np.maximum(varies - CALM * own / total, 0) / 3
         out = cost if channel == 0 else out + cost
     blocked = cv2.matchTemplate((~free).astype(np.float32), disc.astype(np.float32), cv2.TM_CCORR)
     out[blocked > 0.5] = np.inf
     return out
+
+
+def _laid(disc: Mask, at: tuple[int, int], half: int, shape: tuple[int, ...]) -> Mask:
+    """Return where in a picture a shape around a place is, (H, W)."""
+    out: Mask = np.zeros((shape[0] + 2 * half, shape[1] + 2 * half), bool)
+    out[at[1] : at[1] + 2 * half + 1, at[0] : at[0] + 2 * half + 1] = disc
+    return out[half : half + shape[0], half : half + shape[1]]
+
+
+def _smaller(mask: Mask, half: int) -> Mask:
+    """Return a mask at another size, (2 half + 1)²: all that any of it touches."""
+    side = 2 * half + 1
+    return cv2.resize(mask.astype(np.float32), (side, side), interpolation=cv2.INTER_AREA) > 0.25
 
 
 def _searched(

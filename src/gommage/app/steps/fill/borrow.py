@@ -6,7 +6,6 @@ from collections.abc import Callable
 from functools import partial
 from typing import Any
 
-import numpy as np
 from msgspec.structs import replace
 from PySide6.QtCore import QSignalBlocker
 from PySide6.QtWidgets import QHBoxLayout, QLabel, QVBoxLayout, QWidget
@@ -22,24 +21,20 @@ from gommage.core.document import (
     Fix,
     FrameOffset,
     Keys,
-    Matte,
     PinnedFrame,
     Place,
     Shot,
     changed_on,
     edits,
-    mappings_of,
     value_at,
     with_key,
 )
-from gommage.core.engine import Look, Priority, Step, found_sources
-from gommage.core.paint import Candidate
+from gommage.core.engine import FoundPlace, Look, Priority, Step, found_places
 
 __all__ = ["BorrowCommands", "BorrowPart"]
 
 TIMES = {"offset": "Frames away", "pinned": "Always frame"}
 MOVED = ("dx", "dy", "turn_deg", "scale")
-LEAST_PX, MOST_RADIUS_PX = 6.0, 140.0
 
 
 class BorrowCommands:
@@ -48,7 +43,7 @@ class BorrowCommands:
     def __init__(self, session: Session) -> None:
         self._session = session
         self._found_for: tuple[str, str, int] = ("", "", 0)
-        self._candidates: tuple[Candidate, ...] = ()
+        self._places: tuple[FoundPlace, ...] = ()
         self._number = -1
 
     def _found(self) -> tuple[Shot, Fix, str] | None:
@@ -77,28 +72,24 @@ class BorrowCommands:
             return
         shot, fix, part_id = found
         frame = session.desk.frame
-        parts = tuple(part for part in fix.cover.parts if part_id in ("", part.id))
-        cover = matte_on(shot, replace(fix.cover, parts=parts) if parts else Matte(), frame)
-        reach = reach_of(cover, shot.footage.bounds)
-        if reach.is_empty:
+        if self._found_for == (fix.id, part_id, frame) and self._places:
+            self._take((self._number + 1) % len(self._places))
+            return
+        if reach_of(matte_on(shot, fix.cover, frame), shot.footage.bounds).is_empty:
             session.error_shown.emit(f"Nothing is covered on frame {frame}. Cover what is to be filled first.")
             return
-        if self._found_for == (fix.id, part_id, frame) and self._candidates:
-            self._take((self._number + 1) % len(self._candidates))
-            return
-        at = (reach.left + reach.right) / 2, (reach.top + reach.bottom) / 2
-        radius = float(np.clip(np.hypot(reach.width, reach.height) / 2, LEAST_PX, MOST_RADIUS_PX))
+        place = found[1].fill.place_of(part_id)
 
-        def came(candidates: tuple[Candidate, ...]) -> None:
-            if not candidates:
+        def came(places: tuple[FoundPlace, ...]) -> None:
+            if not places:
                 session.error_shown.emit("No place is like what is around it. Drag the source by hand.")
                 return
-            self._found_for, self._candidates = (fix.id, part_id, frame), candidates
+            self._found_for, self._places = (fix.id, part_id, frame), places
             self._take(0)
 
         session.submit(
             ("place", fix.id, part_id, frame), Priority.SCREEN,
-            lambda check: found_sources(session.engine, shot, fix.id, frame, at, radius, check), came,
+            lambda check: found_places(session.engine, shot, fix, part_id, place, frame, check), came,
         )  # fmt: skip
 
     def _take(self, number: int) -> None:
@@ -106,21 +97,11 @@ class BorrowCommands:
         if found is None or not isinstance(found[1].fill, Borrow):
             return
         self._number = number
-        shot, fix, part_id = found
-        best, frame = self._candidates[number], self._session.desk.frame
-        place = found[1].fill.place_of(part_id)
-        here = mappings_of(shot)(fix.surface_id if place.runs_along else "", frame)
-        by = np.array([best.dx, best.dy], np.float64)
-        if here is not None and fix.surface_id and place.runs_along:
-            bounds = reach_of(matte_on(shot, fix.cover, frame), shot.footage.bounds)
-            at = np.array([(bounds.left + bounds.right) / 2, (bounds.top + bounds.bottom) / 2])
-            by = np.diff(here.inverse()(np.stack([at, at + by])), axis=0)[0]
-        self.change_place(
-            "Found a place", dx=changed_on(place.dx, frame, float(by[0])), dy=changed_on(place.dy, frame, float(by[1])),
-            time=FrameOffset(frames=best.frame - frame),
-        )  # fmt: skip
-        where = "on this frame" if best.frame == frame else f"on frame {best.frame}"
-        self._session.note_shown.emit(f"Place {number + 1} of {len(self._candidates)}, {where}. The next with Alt+J.")
+        best, time = self._places[number].place, self._places[number].place.time
+        self.change_place("Found a place", dx=best.dx, dy=best.dy, time=time)
+        away = time.frames if isinstance(time, FrameOffset) else 0
+        where = f"{abs(away)} frames {'later' if away > 0 else 'before'}" if away else "on the same frame"
+        self._session.note_shown.emit(f"Place {number + 1} of {len(self._places)}, {where}. The next with Alt+J.")
 
     def change_place(self, label: str, is_final: bool = True, **fields: Any) -> None:
         """Change where the part in hand is borrowed from."""

@@ -36,7 +36,7 @@ from gommage.errors import FootageError
 
 __all__ = ["PictureCommands", "PicturePart"]
 
-TIMES = {"offset": "Frame by frame", "pinned": "Always picture"}
+TIMES = {"offset": "Frames away", "pinned": "Always number"}
 NEAR = 10
 """The frame that is laid over another to begin with is so far away."""
 
