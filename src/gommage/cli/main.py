@@ -403,6 +403,21 @@ def bench_here(write: Path | None, only: str | None) -> None:
         _show_table(f"{table}\n\n{words}" if words else table, write, name)
 
 
+@bench.command("first")
+@click.option("--write", type=click.Path(path_type=Path), help="Put the figures into this Markdown file.")
+@click.option("--cover", "only", help="One of the covers alone.")
+def bench_first(write: Path | None, only: str | None) -> None:
+    """Ask what fresh covers should be filled from, and judge that beside every other way."""
+    from gommage.demo.first import COVERS, first_markdown, judged_first
+
+    figures = []
+    for name in COVERS:
+        if only in (None, name):
+            click.echo(name, err=True)
+            figures.append(judged_first(name, Path(platformdirs.user_cache_dir("gommage"))))
+    _show_table(first_markdown(figures), write, "first proposals")
+
+
 def _show_table(table: str, write: Path | None, mark: str) -> None:
     """Print a table, and put it into a file between its marks if that is wanted."""
     click.echo(table)

@@ -11,6 +11,7 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
+from gommage.core.cover import MappingOf
 from gommage.core.document import (
     Donors,
     Drawn,
@@ -52,7 +53,18 @@ from gommage.demo.reel import DUST, HAIRS, ReelShot, make_reel
 from gommage.demo.sign import SIGN, WALL, SignShot, make_sign
 from gommage.demo.strings import STRINGS, StringsShot, make_strings, string_line
 
-__all__ = ["HERE", "HereJob", "found_words", "judged_here", "line_words", "sign_closed", "strings_closed"]
+__all__ = [
+    "HERE",
+    "HereJob",
+    "cross_example",
+    "crosses_followed",
+    "found_words",
+    "judged_here",
+    "line_words",
+    "reel_followed",
+    "sign_closed",
+    "strings_closed",
+]
 
 CLICK_OFF_PX = 2.5
 DIRT_LEAST, MARK_LEAST = 7.0, 57.0
@@ -105,10 +117,8 @@ def _grown(corners: Points, by: float) -> Points:
     return middle + (corners - middle) * (1 + by / np.abs(corners - middle).max(axis=0))
 
 
-def crosses_closed(engine: Engine, demo: CrossesShot) -> Project:
-    """Return the project of shot 2: the sky followed, a red cross drawn round, the other red ones found, the three
-    light ones drawn by hand, all closed from the rim.
-    """
+def crosses_followed(engine: Engine, demo: CrossesShot) -> Project:
+    """Return the project of shot 2 with the sky followed, what is in front held out, and a fix that covers nothing."""
     home = 1051
     sky = np.array([[1150, 20], [1400, 20], [1400, 1000], [1150, 1000.0]])
     surface = Surface(id="sky", name="Sky", home_frame=home,
@@ -121,14 +131,26 @@ def crosses_closed(engine: Engine, demo: CrossesShot) -> Project:
     held = tuple(MattePart(id=channel, source=FromFile(path=front, channel=channel)) for channel in "RGB")
     fix = Fix(id="marks", name="Crosses", surface_id="sky", cover=Matte(softness=Softness(outwards_px=2.0)), fill=Rim(),
               hold_outs=Matte(parts=held))  # fmt: skip
-    project = edits.add_fix(project, "theatre", fix)
+    return edits.add_fix(project, "theatre", fix)
+
+
+def cross_example(demo: CrossesShot, mapping: MappingOf, index: int, frame: int) -> MattePart:
+    """Return a cover of one of the crosses, drawn round it on a frame."""
+    here = mapping("sky", frame)
+    assert here is not None
+    hull = cv2.convexHull(_grown(demo.outlines("crosses", frame)[index], 6.0).astype(np.float32))[:, 0]
+    line = here.inverse()(hull.astype(np.float64))
+    return Matte.of(Shape.of(f"example-{index}", frame, line), surface_id="sky").parts[0]
+
+
+def crosses_closed(engine: Engine, demo: CrossesShot) -> Project:
+    """Return the project of shot 2: the sky followed, a red cross drawn round, the other red ones found, the three
+    light ones drawn by hand, all closed from the rim.
+    """
+    project, home = crosses_followed(engine, demo), 1051
     mapping = mappings_of(project.shot("theatre"))
     for index, frame in ((2, home), (3, 1030), (0, home), (6, 1090)):
-        here = mapping("sky", frame)
-        assert here is not None
-        hull = cv2.convexHull(_grown(demo.outlines("crosses", frame)[index], 6.0).astype(np.float32))[:, 0]
-        line = here.inverse()(hull.astype(np.float64))
-        example = Matte.of(Shape.of(f"example-{index}", frame, line), surface_id="sky").parts[0]
+        example = cross_example(demo, mapping, index, frame)
         project = edits.add_part(project, "theatre", "marks", edits.Slot.COVER, example)
         if index != 2:  # light ones before light clouds are drawn by hand: they do not stand out
             continue
@@ -139,13 +161,18 @@ def crosses_closed(engine: Engine, demo: CrossesShot) -> Project:
     return project
 
 
-def reel_closed(engine: Engine, demo: ReelShot) -> Project:
-    """Return the project of shot 3: the sky followed, dirt and the scratch found, both brought from other frames."""
+def reel_followed(engine: Engine, demo: ReelShot) -> Project:
+    """Return the project of shot 3 with the sky followed."""
     home, shot = 1030, Shot(id="theatre", name="Old reel", footage=demo.footage)
     sky = np.array([[120, 60], [540, 60], [540, 480], [120, 480.0]])
     area = Matte.of(Shape.of("area", home, sky), surface_id="sky")
     surface = Surface(id="sky", name="Sky", home_frame=home, how=PlaneFollow(areas=area))
-    project = followed(engine, edits.add_surface(Project.of(shot), "theatre", surface), "theatre", "sky")
+    return followed(engine, edits.add_surface(Project.of(shot), "theatre", surface), "theatre", "sky")
+
+
+def reel_closed(engine: Engine, demo: ReelShot) -> Project:
+    """Return the project of shot 3: the sky followed, dirt and the scratch found, both brought from other frames."""
+    project, shot = reel_followed(engine, demo), Shot(id="theatre", name="Old reel", footage=demo.footage)
     dirt = [one for one in found_dirt(engine, shot) if one.score >= DIRT_LEAST]
     for name, found in (("dirt", dirt), ("scratches", list(found_scratches(engine, shot)))):
         cover = Matte(parts=tuple(part_of(one) for one in found), softness=Softness(outwards_px=2.0))

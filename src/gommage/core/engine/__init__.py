@@ -16,7 +16,7 @@ from gommage.core.engine.matte_files import FoundMatte, MatteTarget, find_matte,
 from gommage.core.engine.painting import LiveStroke, Shown
 from gommage.core.engine.placing import FoundPlace, found_places
 from gommage.core.engine.plate_files import FoundPlate, find_plate, stamp_of, write_plate
-from gommage.core.engine.proposals import Proposal, proposed_fills
+from gommage.core.engine.proposals import Proposal, first_look, proposed_fills
 from gommage.core.engine.proposing import proposed_key
 from gommage.core.engine.render import RenderReport, RenderTarget, render, render_in_processes
 from gommage.core.engine.sheets import Sheet, SheetRequest, sheet_key, sheet_of, sheet_pixels
@@ -55,6 +55,7 @@ __all__ = [
     "carried_over",
     "default_budget_bytes",
     "find_matte",
+    "first_look",
     "find_picture",
     "fitted_corners",
     "near_frame",

@@ -7,6 +7,7 @@ from dataclasses import dataclass
 
 import cv2
 import numpy as np
+from msgspec.structs import replace
 
 from gommage.core.cover import matte_on, reach_of
 from gommage.core.document import (
@@ -14,6 +15,7 @@ from gommage.core.document import (
     Donors,
     Drawn,
     Fix,
+    GrainMatch,
     Rim,
     Shot,
     Span,
@@ -30,7 +32,7 @@ from gommage.core.fill import surfaces_behind
 from gommage.core.geometry import Window
 from gommage.core.picture import Picture, encoded
 
-__all__ = ["Proposal", "proposed_fills"]
+__all__ = ["Proposal", "first_look", "proposed_fills"]
 
 Check = Callable[[], None]
 SEEN_ENOUGH, SEEN_MOSTLY, SEEN_FRAMES = 0.985, 0.8, 5
@@ -47,6 +49,14 @@ class Proposal:
 
     fill: Fill
     why: str
+
+
+def first_look(fix: Fix, fill: Fill) -> Fix:
+    """Return a fix filled so that something is seen soon: neither sharpened nor grained, texture at a small size."""
+    if isinstance(fill, Texture):
+        fill = replace(fill, is_draft=True)
+    plain = replace(fix.match, sharpness_px=0.0, grain=GrainMatch(amount=0.0))
+    return replace(fix, fill=fill, match=plain)
 
 
 def proposed_fills(
@@ -72,14 +82,16 @@ def proposed_fills(
     drawn = [one.shape for _, one in fix.cover.drawn]
     has_lines = bool(drawn) and not any(shape.is_closed for shape in drawn)
     behind = surfaces_behind(shot, fix)
-    seen = _share_seen(engine, shot, fix, behind, check) if behind else 0.0
+    seen = 0.0 if not behind or _stays_on(fix, behind) else _share_seen(engine, shot, fix, behind, check)
     check()
     is_plain = _is_plain(engine, shot, fix, frame, reach, check)
     found: list[Proposal] = []
     if has_lines:
         found.append(line)
     if _is_of_few_frames(shot, fix):
-        found.append(Proposal(Donors(), "It is on a frame or two alone: taken from the frames beside, piece by piece."))
+        words = "It is on a frame or two alone: taken from the frames beside"
+        how = ", along its surface." if behind else ", piece by piece."
+        found.append(Proposal(Donors(surface_ids=behind), words + how))
     elif seen >= SEEN_ENOUGH:
         words = f"Other frames show {'all' if seen > 0.9995 else f'{100 * seen:.0f} %'} of what it hides."
         found.append(Proposal(Donors(surface_ids=behind), words))
@@ -94,7 +106,7 @@ def proposed_fills(
         found.append(
             Proposal(Donors(surface_ids=behind), f"Other frames show {100 * seen:.0f} % of it; the rest is open.")
         )
-    found.append(Proposal(Borrow(), "From beside it, on the same frame: find the place with Alt+J, or drag it."))
+    found.append(Proposal(Borrow(), "From beside it, where it looks most like this; drag it with Alt+B."))
     if not is_plain:
         found.append(Proposal(Rim(), "Surroundings grown inwards, though they are not plain."))
     first_of_kind = {type(one.fill): one for one in reversed(found)}
@@ -111,6 +123,13 @@ def _is_of_few_frames(shot: Shot, fix: Fix) -> bool:
     return bool(lives) and all(len(one) <= FEW_FRAMES for one in lives)
 
 
+def _stays_on(fix: Fix, behind: tuple[str, ...]) -> bool:
+    """Return whether a cover rides, unchanged, on all that is behind it: then no frame shows more than another."""
+    drawn = [one for _, one in fix.cover.drawn]
+    rides = all(one.surface_id in behind and len(one.shape.keys) == 1 for one in drawn)
+    return len(behind) == 1 and bool(drawn) and len(drawn) == len(fix.cover.parts) and rides and not fix.frames
+
+
 def _share_seen(engine: Engine, shot: Shot, fix: Fix, behind: tuple[str, ...], check: Check) -> float:
     """Return how much of a cover other frames show, on the worst of some frames."""
     project = ProjectRecord(shots=(shot,))
@@ -123,6 +142,8 @@ def _share_seen(engine: Engine, shot: Shot, fix: Fix, behind: tuple[str, ...], c
         if seen is None or not seen.hole.any():
             continue
         worst = min(worst, float((seen.count[seen.hole] > 0).mean()))
+        if worst < SEEN_MOSTLY:  # by how much less does not matter
+            break
     return worst
 
 

@@ -9,9 +9,9 @@ from msgspec.structs import replace
 from gommage.app.session import Session
 from gommage.app.steps.fill.texture import TextureCommands
 from gommage.app.work import Work
-from gommage.core.document import Fix, Plates, Project, Shot, Texture, edits
+from gommage.core.document import Borrow, Fix, Place, Plates, Project, Shot, Texture, edits
 from gommage.core.document.records import Fill
-from gommage.core.engine import Priority, Proposal, Step, proposed_fills
+from gommage.core.engine import FoundPlace, Priority, Proposal, Step, first_look, found_places, proposed_fills
 
 __all__ = ["ProposalCommands"]
 
@@ -73,17 +73,58 @@ class ProposalCommands:
 
     def _show(self, number: int) -> None:
         """Show one of the proposals, not done yet."""
-        shot_id, fix_id = self._of
         proposal = self._proposals[number]
-        fill: Fill = proposal.fill
-        if isinstance(fill, Texture):  # a first look; it is closed in full when it is taken
-            fill = replace(fill, is_draft=True)
-
-        def filled(project: Project) -> Project:
-            return edits.change_fix(project, shot_id, fix_id, fill=fill)
-
-        self._session.preview("fill", filled)
+        if proposal.fill == Borrow():
+            self._find_place(number, proposal)
+        self._session.preview("fill", partial(self._filled, proposal.fill, True))
         self._session.set_desk(proposed=number, proposed_why=proposal.why)
+        self._finish_look(number)
+
+    def _filled(self, fill: Fill, is_first: bool, project: Project) -> Project:
+        """Return a project with the fix filled as is proposed; at first so that it is seen soon."""
+        shot_id, fix_id = self._of
+        if not is_first:
+            return edits.change_fix(project, shot_id, fix_id, fill=fill)
+        look = first_look(project.shot(shot_id).fix(fix_id), fill)
+        return edits.change_fix(project, shot_id, fix_id, fill=look.fill, match=look.match)
+
+    def _finish_look(self, number: int) -> None:
+        """Match what is shown of a proposal as it will be, once that is made; texture is closed in full when taken."""
+        session, fill = self._session, self._proposals[number].fill
+        if isinstance(fill, Texture):
+            fill = replace(fill, is_draft=True)
+        whole, frame, engine = partial(self._filled, fill, False), session.desk.frame, session.engine
+        (shot_id, _), of = self._of, self._of
+        shot = whole(session.project).shot(shot_id)
+
+        def returned(_: object) -> None:
+            if session.desk.proposed == number and self._of == of:
+                session.preview("fill", whole)
+
+        session.submit(
+            ("proposed look", *of), Priority.IDLE, lambda check: engine.all_patches(shot, frame, check=check), returned,
+            lambda words: None,
+        )  # fmt: skip
+
+    def _find_place(self, number: int, proposal: Proposal) -> None:
+        """Find out where a cover is best borrowed from, and show that."""
+        found, session, of = self._found(), self._session, self._of
+        if found is None:
+            return
+        (shot, fix), frame, engine = found, session.desk.frame, session.engine
+
+        def came(places: tuple[FoundPlace, ...]) -> None:
+            if places and session.desk.proposed == number and self._of == of:
+                fill = Borrow(places=(places[0].place,))
+                ones = list(self._proposals)
+                ones[number] = Proposal(fill, proposal.why)
+                self._proposals = tuple(ones)
+                self._show(number)
+
+        session.submit(
+            ("proposed place", *of), Priority.SCREEN,
+            lambda check: found_places(engine, shot, fix, "", Place(), frame, check), came, lambda words: None,
+        )  # fmt: skip
 
     def next_proposal(self) -> bool:
         """Show the next proposal; returns whether any is shown."""
