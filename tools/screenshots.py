@@ -19,16 +19,14 @@ from PySide6.QtGui import QColor, QPainter
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication, QDialog
 
-from gommage.app.desk import Life, Lists
+from gommage.app.desk import Life
 from gommage.app.dialogs.footage import FootageDialog
 from gommage.app.dialogs.render import RenderDialog
 from gommage.app.look.theme import theme
 from gommage.app.main_window import MainWindow
 from gommage.app.start import make_application
 from gommage.core.document import (
-    Array,
     Matte,
-    Pin,
     Project,
     Shape,
     ShapeKey,
@@ -38,19 +36,19 @@ from gommage.core.document import (
     VertexKind,
     edits,
     mappings_of,
-    placement,
 )
 from gommage.core.document.edits import Reach, Slot
 from gommage.core.engine import Engine, Look, Step
 from gommage.core.picture import probe
+from gommage.core.picture.writing import write_still
 from gommage.demo import make_demo
 from gommage.demo.crosses import make_crosses
 from gommage.demo.crosses_job import held_out
 from gommage.demo.fills import moth_filled
-from gommage.demo.here import sign_closed, strings_closed
+from gommage.demo.here import shadow_borrowed, sign_closed, strings_closed
 from gommage.demo.job import HOME_FRAME, cleaned
-from gommage.demo.moth import make_moth
-from gommage.demo.reel import DUST, make_reel, scratch_line
+from gommage.demo.moth import make_moth, make_rod_shadow, moth_sheet
+from gommage.demo.reel import DUST, make_reel
 from gommage.demo.reel_job import cured
 from gommage.demo.sign import SIGN, make_sign
 from gommage.demo.strings import make_strings
@@ -62,8 +60,8 @@ PLAIN = {
 }  # fmt: skip
 PATIENCE_S = 120
 VIEWS = (
-    "follow", "pins", "sheet", "cover", "hold_out", "found", "fill", "other_frames", "donor_map", "merged",
-    "texture", "strings", "paint", "strokes", "match", "check", "light_theme", "open_footage", "render",
+    "follow", "sheet", "cover", "hold_out", "found", "fill", "other_frames", "donor_map", "merged",
+    "texture", "strings", "borrow", "picture", "paint", "match", "check", "light_theme", "open_footage", "render",
 )  # fmt: skip
 
 
@@ -139,18 +137,6 @@ class Photographer:
     def follow(self) -> None:
         """Show the column followed, with its lattice."""
         self.desk(1052, Step.FOLLOW)
-
-    def pins(self) -> None:
-        """Show a follow with pins and marked frames, its corners' trails and the test card."""
-        self.desk(1052, Step.FOLLOW)
-        session, shot = self.window.session, self.window.shot
-        surface = shot.surfaces[0]
-        for frame, by in ((1012, (1.5, -1.0)), (1044, (-1.0, 1.5))):
-            placed = placement(shot, surface).home_to_frame(frame)(surface.corners) + by
-            pin = Pin(frame=frame, home=Array(surface.corners), placed=Array(placed))
-            session.commit(f"Pin on {frame}", edits.set_pin, shot.id, surface.id, pin)
-        session.set_desk(tool="pin", frame=1044, marked=(1020, 1040), has_trails=True, has_test_card=True)
-        self.window.viewer.show_around(230, 330, 1.3)
 
     def sheet(self) -> None:
         """Show the column on all frames at once."""
@@ -253,14 +239,6 @@ class Photographer:
         settle(self.window)
         QTest.qWait(200)
 
-    def strokes(self) -> None:
-        """Show strokes of all frames, one chosen with its group, all of the frame outlined."""
-        self.reel(1030, tool="edit", outlines_strokes=True, lists=Lists.ALL)
-        ids = [stroke.id for stroke in self.window.shot.fix("dirt").touch_up.strokes if stroke.group_id == "scratch"]
-        self.window.session.set_desk(stroke_ids=tuple(ids))
-        x, y = scratch_line(1030).mean(axis=0)
-        self.window.viewer.show_around(float(x), float(y), 0.9)
-
     def moth(self, **changes: object) -> None:
         """Begin a view of the moth on a rod, filled from other frames."""
         window = self.window
@@ -322,6 +300,26 @@ class Photographer:
         session.set_desk(tool="hand", part_id="s1", has_wipe=True, wipe=0.5)
         window.panel.pages[Step.FILL].span.stretches.setCurrentRow(0)
         window.viewer.show_around(470.0, 250.0, 1.25)
+
+    def borrow(self) -> None:
+        """Show a shadow gone from a painted sky, its cover and where that is borrowed from."""
+        window, session = self.window, self.window.session
+        demo = make_rod_shadow(Path(platformdirs.user_cache_dir("gommage")))
+        window.session.begin(shadow_borrowed(session.engine, demo))
+        session.set_desk(frame=1017, fix_id="shadow", fix_ids=("shadow",), look=Look.RESULT, **PLAIN)
+        window.panel.step_chosen.emit(Step.FILL)
+        session.set_desk(tool="borrow", has_wipe=False)
+        window.viewer.show_around(520.0, 270.0, 1.1)
+
+    def picture(self) -> None:
+        """Show a paper moth from a file laid on the column, held by its corners."""
+        folder = Path(tempfile.mkdtemp())
+        moth = moth_sheet()
+        write_still(folder / "moth.exr", np.ascontiguousarray(moth[..., :3]), bits=32, alpha=moth[..., 3])
+        self.desk(1020, Step.FILL, fix_id="", fix_ids=(), surface_id="column")
+        self.window.of_steps.pictures.fill_from_picture(folder / "moth.exr")
+        settle(self.window)
+        self.near_label(1020, 1.6)
 
     def found(self) -> None:
         """Show dirt that was found on the old reel, one of it in hand."""

@@ -170,7 +170,7 @@ def hint_of(ground: Ground) -> str:
             return "Drag the outer dots: how far the edge fades at each point"
         return "Drag points, or inside to move the whole shape"
     if desk.tool == "borrow":
-        return "Drag the source, or the cover to its source; a click elsewhere drops one more (R and T change its size)"
+        return "Drag the source, click for one more"
     if desk.tool == "picture":
         return "Drag corners, sides or inside"
     if desk.tool == "scribble" and desk.slot is Slot.SUBJECT:

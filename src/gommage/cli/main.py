@@ -387,7 +387,7 @@ def bench_fill(write: Path | None, alone: bool) -> None:
 def bench_here(write: Path | None, only: str | None) -> None:
     """Close strings, a sign, crosses and dirt from the frame itself, and judge that beside spreading."""
     from gommage.demo.fills import fill_markdown
-    from gommage.demo.here import HERE, found_words, judged_here, line_words
+    from gommage.demo.here import HERE, found_words, judged_here, line_words, slope_words
 
     root, engine = Path(platformdirs.user_cache_dir("gommage")), Engine()
     for name, job in HERE.items():
@@ -398,6 +398,8 @@ def bench_here(write: Path | None, only: str | None) -> None:
         project = job.fill(engine, demo)
         table = fill_markdown(judged_here(engine, project, demo, job))
         words = line_words(project, demo) if name == "strings" else ""
+        if name == "sign on brick":
+            words = slope_words(engine, project, demo, job)
         if name in ("crosses", "old reel"):
             words = found_words(engine, project, demo)
         _show_table(f"{table}\n\n{words}" if words else table, write, name)

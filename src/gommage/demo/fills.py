@@ -41,6 +41,7 @@ __all__ = [
     "FillFigures",
     "fill_figures",
     "fill_markdown",
+    "steps_across",
     "judged_fill",
     "moth_filled",
     "passer_by_filled",
@@ -155,7 +156,7 @@ def fill_figures(
         errors.append(((result - truth)[inside] ** 2).ravel())
         bare = demo.clean(frame, grain=False)
         off = luminance((result - bare).astype(np.float32)) / max(float(luminance(bare)[inside].mean()), 1e-4)
-        seams.append(_steps(cv2.GaussianBlur(off, (0, 0), 1.0), inside))
+        seams.append(steps_across(cv2.GaussianBlur(off, (0, 0), 1.0), inside))
         if frame + 1 not in frames:
             continue
         after, true_after = picture_of(frame + 1), demo.clean(frame + 1)
@@ -204,7 +205,7 @@ def _light_between(
     return (here / np.maximum(there, 1e-6)).astype(np.float32)
 
 
-def _steps(off: Picture, inside: NDArray[np.bool_]) -> NDArray[np.float32]:
+def steps_across(off: Picture, inside: NDArray[np.bool_]) -> NDArray[np.float32]:
     """Return the squared slopes of what a result is off, along the edge of the cover."""
     mask = inside.view(np.uint8)
     kernel = np.ones((3, 3), np.uint8)

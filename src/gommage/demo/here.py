@@ -13,12 +13,14 @@ from numpy.typing import NDArray
 
 from gommage.core.cover import MappingOf
 from gommage.core.document import (
+    Borrow,
     Donors,
     Drawn,
     Fix,
     FromFile,
     Matte,
     MattePart,
+    Place,
     PlaneFollow,
     Project,
     Rim,
@@ -38,6 +40,7 @@ from gommage.core.engine import (
     followed,
     found_dirt,
     found_marks,
+    found_places,
     found_scratches,
     mappings_of,
     part_of,
@@ -47,8 +50,9 @@ from gommage.core.engine import (
 from gommage.core.geometry import Points
 from gommage.core.picture import Picture, decoded, encoded
 from gommage.demo.crosses import CROSSES, FRONT, CrossesShot, make_crosses
-from gommage.demo.fills import FillFigures, fill_figures
+from gommage.demo.fills import FillFigures, fill_figures, steps_across
 from gommage.demo.filming import with_grain
+from gommage.demo.moth import RodShadowShot
 from gommage.demo.reel import DUST, HAIRS, ReelShot, make_reel
 from gommage.demo.sign import SIGN, WALL, SignShot, make_sign
 from gommage.demo.strings import STRINGS, StringsShot, make_strings, string_line
@@ -62,6 +66,8 @@ __all__ = [
     "judged_here",
     "line_words",
     "reel_followed",
+    "shadow_borrowed",
+    "slope_words",
     "sign_closed",
     "strings_closed",
 ]
@@ -97,6 +103,26 @@ def strings_closed(engine: Engine, demo: StringsShot) -> Project:
         now = next(one for one in shot.fix("strings").cover.parts if one.id == part.id)
         project = with_line(project, "theatre", part.id, tuple(follow_line(engine, shot, now, frame)))
     return project
+
+
+def shadow_borrowed(engine: Engine, demo: RodShadowShot) -> Project:
+    """Return the project of the rod's shadow: clicked at its ends, followed, borrowed away from beside it."""
+    frame = demo.footage.frames.first + 3
+    foot, tip = demo.line(frame)
+    shape = Shape(id="shadow", name="Shadow", keys=(ShapeKey.of(frame, np.array([foot + 0.56 * (tip - foot), tip])),),
+                  kinds=(VertexKind.SMOOTH,) * 2, is_closed=False)  # fmt: skip
+    part = MattePart(id=shape.id, source=Drawn(shape=shape))
+    shot = Shot(id="theatre", name="Rod's shadow", footage=demo.footage)
+    snapped = snapped_line(engine, shot, part, frame)
+    fix = Fix(
+        id="shadow", name="Shadow", cover=Matte(parts=(snapped,), softness=Softness(outwards_px=1.5)), fill=Borrow()
+    )
+    project = edits.add_fix(Project.of(shot), "theatre", fix)
+    steps = tuple(follow_line(engine, project.shot("theatre"), snapped, frame))
+    project = with_line(project, "theatre", part.id, steps)
+    shot = project.shot("theatre")
+    best = found_places(engine, shot, shot.fix("shadow"), "", Place(), frame)[0].place
+    return edits.change_fix(project, "theatre", "shadow", fill=Borrow(places=(best,)))
 
 
 def sign_closed(engine: Engine, demo: SignShot) -> Project:
@@ -323,6 +349,22 @@ def found_words(engine: Engine, project: Project, demo: Any) -> str:
         held = {int(labels[int(y), int(x)]) for x, y in inside.values()}
         extra += sum(number not in held for number in range(1, count))
     return f"Red crosses: {hits} of {wanted_count} covered over all frames; {extra} covers that hold no cross."
+
+
+def slope_words(engine: Engine, project: Project, demo: SignShot, job: HereJob) -> str:
+    """Return in words how steep the result is across the cover's edge, and the wall there as it truly is.
+
+    A wall of other bricks than the true ones cannot be told from these by its error; its slopes are those of bricks.
+    """
+    shot = project.shots[0]
+    mine: list[NDArray[np.float32]] = []
+    true: list[NDArray[np.float32]] = []
+    for frame in job.frames:
+        alpha = engine.laid_matte(shot, frame)
+        for found, picture in ((mine, engine.result(shot, frame)), (true, demo.clean(frame))):
+            found.append(steps_across(cv2.GaussianBlur(picture, (0, 0), 1.0), alpha > 0.5))
+    ratio = float(np.sqrt(np.concatenate(mine).mean() / np.concatenate(true).mean()))
+    return f"Slopes across the cover's edge: {ratio:.2f} times those of the true wall there (must 1.2)."
 
 
 def _holds(line: Points, x: float, y: float) -> bool:

@@ -34,6 +34,7 @@ __all__ = [
     "make_moth",
     "make_rod_shadow",
     "moth_at",
+    "moth_sheet",
     "rod_shadow_at",
 ]
 
@@ -52,7 +53,8 @@ TOWN = np.array([[60, 330], [900, 330], [900, 470], [60, 470]], float)
 """What is followed of the far and of the near backdrop, on the frame in the middle."""
 
 
-def _moth() -> Picture:
+def moth_sheet() -> Picture:
+    """Return the moth on paper, premultiplied (H, W, 4)."""
     sheet = Canvas(MOTH_SIZE, "e8d9b0", seed=SEED)
     wings = [
         np.array([(72, 62), (40, 12), (8, 18), (20, 56), (44, 72)], float),
@@ -164,7 +166,7 @@ def _exposed(time: float, *, has_shadow: bool = False) -> tuple[Picture, Picture
         rod = _rod_seen(moment)
         flutter = composed(shift(-75, -66), scaling(1.0), turning(lean * 0.6 + 0.12 * np.sin(moment * 1.3)),
                            shift(*line[1]))  # fmt: skip
-        moth = filmed(_painted(_moth), flutter, full)
+        moth = filmed(_painted(moth_sheet), flutter, full)
         lay_over(picture, rod)
         lay_over(picture, moth)
         dirty += picture

@@ -183,6 +183,7 @@ class FillPage(Page):
         if self.make.property("primary") != (plate is None):
             self.make.setProperty("primary", plate is None)
             self.make.style().polish(self.make)
+        self.part.setVisible(on_shot or not is_whole)  # those of a clean plate make nothing of other fills
         self.part.show_strokes(desk, self.session.shown)
 
     def advise(self, hand: InHand) -> Advised:
