@@ -10,7 +10,7 @@ from pathlib import Path
 import cv2
 import numpy as np
 
-from gommage.core.cover.found import dirt_on, encoded_luma
+from gommage.core.cover.dirt import dirt_frame, dirt_on
 from gommage.core.document import (
     Drawn,
     Fix,
@@ -109,7 +109,7 @@ def measured() -> dict[str, float]:
         rows["span: a wire of 1000 px, a frame (must 0.020)"] = float(
             np.median([seconds(lambda frame=frame: engine.all_patches(shot, frame)) for frame in FRAMES[1:]])  # type: ignore[misc]
         )
-        lumas = [encoded_luma(engine.plate(footage, frame)) for frame in FRAMES[:3]]
+        lumas = [dirt_frame(engine.plate(footage, frame)) for frame in FRAMES[:3]]
         dirt_on(*lumas, 4.0)
         rows["dirt of a frame of 1920x1080, one thread (plays at 0.042)"] = seconds(lambda: dirt_on(*lumas, 4.0))
     rng = np.random.default_rng(2)

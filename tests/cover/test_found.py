@@ -5,7 +5,8 @@ import numpy as np
 import pytest
 from msgspec.structs import replace
 
-from gommage.core.cover.found import dirt_on, encoded_luma, marks_on
+from gommage.core.cover.dirt import dirt_frame, dirt_on
+from gommage.core.cover.found import marks_on
 from gommage.core.document import Array, Drawn, Fix, Footage, FrameRange, Matte, MattePart, Shot, Still, Surface
 from gommage.core.engine import Engine, found_dirt, found_marks, found_scratches, part_of
 from gommage.core.picture.writing import write_still
@@ -73,7 +74,7 @@ def test_a_scratch_is_followed_from_where_it_begins(reel):
 
 
 def test_a_frame_without_neighbours_tells_nothing():
-    luma = encoded_luma(paper()[:HEIGHT, :WIDTH])
+    luma = dirt_frame(paper()[:HEIGHT, :WIDTH])
     assert dirt_on(None, luma, None, 4.0) == []
     assert dirt_on(luma, luma, luma, 4.0) == []
 

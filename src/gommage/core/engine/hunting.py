@@ -11,7 +11,8 @@ from msgspec.structs import replace
 from numpy.typing import NDArray
 
 from gommage.core.cover import matte_on, reach_of
-from gommage.core.cover.found import LOOKS, Found, Look, dirt_on, encoded_luma, marks_on
+from gommage.core.cover.dirt import DirtFrame, dirt_frame, dirt_on, seen_luma
+from gommage.core.cover.found import LOOKS, Found, Look, marks_on
 from gommage.core.document import (
     Drawn,
     Fix,
@@ -42,17 +43,19 @@ LEAST_DIRT = 4.0
 AHEAD = 2
 SCRATCH_EVERY, SCRATCH_CLEAR, SCRATCH_APART_PX = 4, 9.0, 14
 """Every so many frames it is asked whether a column stands out so clearly; so far a scratch wanders between."""
+ROWS_IN_ONE = 4
+"""Scratches are upright: so many rows are looked at as one."""
 CLEAR_MARK = 0.6
 MARGIN_SHARE, MARK_FRAMES, MARK_NEAR = 0.35, 9, 0.6
 """An example is looked at with so much around it; marks of a surface on so many frames; two within so much of its size
 are one."""
 
 
-def _lumas(engine: Engine, footage: Footage, frame: int, check: Check) -> Picture | None:
+def _plate(engine: Engine, footage: Footage, frame: int, check: Check) -> Picture | None:
     if frame not in footage.frames or frame in footage.missing:
         return None
     try:
-        return encoded_luma(engine.plate(footage, frame, check))
+        return engine.plate(footage, frame, check)
     except FootageError:
         return None  # it says so itself when one goes there
 
@@ -89,10 +92,13 @@ def found_dirt(
             pieces = dirt_on(before, here, after, LEAST_DIRT)
             return [Found(((frame, outline),), score, words) for outline, score, words in pieces]
 
-        def kept(frame: int) -> Picture | None:
-            return engine.cache.get_or_make(("luma", footage, frame), lambda: (_lumas(engine, footage, frame, check),))[
-                0
-            ]
+        def kept(frame: int) -> DirtFrame | None:
+            def make() -> tuple[DirtFrame | None]:
+                plate = _plate(engine, footage, frame, check)
+                return (None if plate is None else dirt_frame(plate),)
+
+            found: DirtFrame | None = engine.cache.get_or_make(("dirt", footage, frame), make, check)[0]
+            return found
 
         for number, items in enumerate(pool.map(one, numbers), 1):
             check()
@@ -111,9 +117,9 @@ def found_scratches(
     seen: list[tuple[int, float]] = []
     for frame in range(whole.first, whole.last + 1, SCRATCH_EVERY):
         check()
-        luma = _lumas(engine, shot.footage, frame, check)
-        if luma is not None:
-            seen += [(frame, x) for x in _upright(luma)]
+        plate = _plate(engine, shot.footage, frame, check)
+        if plate is not None:
+            seen += [(frame, x) for x in _upright(seen_luma(plate))]
     found = []
     for run in _runs(seen):
         check()
@@ -127,6 +133,7 @@ def found_scratches(
 def _upright(luma: Picture) -> list[float]:
     """Return columns in which an upright line stands out over the whole height."""
     found: list[float] = []
+    luma = cv2.resize(luma, (luma.shape[1], -(-luma.shape[0] // ROWS_IN_ONE)), interpolation=cv2.INTER_AREA)
     for sign in (1.0, -1.0):
         values = sign * luma
         left, right = np.roll(values, 4, axis=1), np.roll(values, -4, axis=1)

