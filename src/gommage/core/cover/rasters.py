@@ -102,7 +102,14 @@ def _reach(part: PartAt, scale: float, window: Window) -> Window:
     if isinstance(source, MatteAt):
         by = math.ceil((part.outwards_px + max(part.grow_px, 0.0)) * scale) + 1
         return reach_of(source, window.grown(by).scaled(1 / scale)).scaled(scale).grown(by + 1)
-    (left, top, right, bottom), softest = _box(source)  # an open line's width with it
+    return _line_reach(part, scale)
+
+
+@lru_cache(maxsize=8192)
+def _line_reach(part: PartAt, scale: float) -> Window:
+    """Return where a drawn part can be anything but nothing."""
+    assert isinstance(part.source, LineAt)
+    (left, top, right, bottom), softest = _box(part.source)  # an open line's width with it
     margin = max((part.outwards_px + softest) * scale, EDGE_PX) + max(part.grow_px * scale, 0.0) + 1
     return Window(
         math.floor(left * scale - margin), math.floor(top * scale - margin),
@@ -157,21 +164,23 @@ def _near(matte: MatteAt, window: Window, scale: float) -> tuple[PartAt, ...]:
     """Return the parts that do something in a window, as far as that is soon told."""
     if len(matte.parts) <= FEW_PARTS:
         return matte.parts
-    (left, top, right, bottom), matters = _boxes(matte, scale)
-    meet = (left < window.right) & (right > window.left) & (top < window.bottom) & (bottom > window.top)
-    return tuple(matte.parts[index] for index in np.flatnonzero(meet | matters))
+    sides, always = _boxes(matte, scale)
+    meet = (sides < (window.right, window.bottom, -window.left, -window.top)).all(axis=1)
+    found: list[int] = np.flatnonzero(meet).tolist()
+    return tuple(matte.parts[index] for index in (sorted({*found, *always}) if always else found))
 
 
 @lru_cache(maxsize=512)
-def _boxes(matte: MatteAt, scale: float) -> tuple[NDArray[np.int64], NDArray[np.bool_]]:
-    """Return where each part of a matte reaches at most, (4, N), and whether it does something elsewhere as well."""
-    far = 1 << 30
-    boxes = np.full((len(matte.parts), 4), (-far, -far, far, far))
+def _boxes(matte: MatteAt, scale: float) -> tuple[NDArray[np.int64], tuple[int, ...]]:
+    """Return where each part of a matte reaches at most, (N, 4): its left, top, and right and bottom below 0; and which
+    parts do something elsewhere as well.
+    """
+    boxes = np.full((len(matte.parts), 4), -(1 << 30))
     for index, part in enumerate(matte.parts):
         if isinstance(part.source, LineAt):
             reach = _reach(part, scale, NOWHERE)
-            boxes[index] = reach.left, reach.top, reach.right, reach.bottom
-    return np.ascontiguousarray(boxes.T), np.array([_matters(part) for part in matte.parts], bool)
+            boxes[index] = reach.left, reach.top, -reach.right, -reach.bottom
+    return boxes, tuple(index for index, part in enumerate(matte.parts) if _matters(part))
 
 
 def _tiles(window: Window) -> Iterator[Window]:

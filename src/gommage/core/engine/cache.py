@@ -9,9 +9,13 @@ from typing import Any, TypeVar
 
 from cachetools import LRUCache
 
+from gommage.core.geometry import Window
+
 __all__ = ["Cache", "default_budget_bytes"]
 
 _Value = TypeVar("_Value")
+PLAIN = frozenset((int, float, bool, str, type(None), Window))
+"""Of next to no size."""
 WAIT_S = 0.01
 """How often one who waits for another's work looks whether it was called off."""
 
@@ -23,12 +27,15 @@ def default_budget_bytes() -> int:
 
 def _bytes_of(value: object) -> int:
     """Return roughly how much memory a value holds: what it says itself, or its arrays, and those of its fields."""
+    kind = type(value)
+    if kind in PLAIN:
+        return 32
     own = getattr(value, "nbytes", None)
     if own is not None:
         return int(own) + 64
     if isinstance(value, tuple | list):
         return sum(_bytes_of(part) for part in value) + 64
-    slots = getattr(type(value), "__slots__", ())
+    slots = getattr(kind, "__slots__", ())
     return 256 + sum(_bytes_of(getattr(value, slot, None)) for slot in slots if isinstance(slot, str)) if slots else 64
 
 

@@ -257,8 +257,8 @@ def _pieces_in(hole: Mask, hidden: Mask) -> Iterator[_Piece]:
 
 @dataclass(frozen=True, slots=True)
 class _Surroundings:
-    """Windows around parts of a cover that have nothing to do with each other; `sides` (4, N) has their left, top,
-    right and bottom.
+    """Windows around parts of a cover that have nothing to do with each other; `sides` (N, 4) has their left and top,
+    their right and bottom below 0.
     """
 
     windows: list[Window]
@@ -266,9 +266,8 @@ class _Surroundings:
 
     def near(self, window: Window) -> list[Window]:
         """Return those that meet a window."""
-        left, top, right, bottom = self.sides
-        meet = (left < window.right) & (right > window.left) & (top < window.bottom) & (bottom > window.top)
-        return [self.windows[index] for index in np.flatnonzero(meet)]
+        meet = (self.sides < (window.right, window.bottom, -window.left, -window.top)).all(axis=1)
+        return [self.windows[index] for index in np.flatnonzero(meet).tolist()]
 
 
 @lru_cache(maxsize=64)
@@ -276,8 +275,8 @@ def _surroundings(cover: MatteAt, bounds: Window, scale: float) -> _Surroundings
     """Return what is around a cover, in pixels of a scale."""
     grown = (one.scaled(scale).grown(GAP_PX + WIDTH_PX + RIM_PX) for one in pieces_of(cover, bounds, APART_PX))
     found = [one & bounds.scaled(scale) for one in grown]
-    sides = [(one.left, one.top, one.right, one.bottom) for one in found]
-    return _Surroundings(found, np.array(sides, np.int64).reshape(-1, 4).T)
+    sides = [(one.left, one.top, -one.right, -one.bottom) for one in found]
+    return _Surroundings(found, np.array(sides, np.int64).reshape(-1, 4))
 
 
 @lru_cache(maxsize=16)

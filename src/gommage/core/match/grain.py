@@ -237,12 +237,18 @@ def grain_field(grain: Grain, seed: tuple[int, ...], window: Window) -> Picture:
     kernel = _kernel(grain.lags)
     margin = len(kernel) // 2
     white = _white(seed, window.grown(margin))
-    mix = np.linalg.cholesky(np.array(grain.correlation) + 1e-6 * np.eye(3)).astype(np.float32)
-    mixed = cv2.transform(white, mix)
-    soft = np.zeros_like(mixed)
-    for down, across in _passes(grain.lags):
+    mixed = cv2.transform(white, _mix(grain.correlation))
+    (down, across), *others = _passes(grain.lags)
+    soft = cv2.sepFilter2D(mixed, cv2.CV_32F, across, down, borderType=cv2.BORDER_REFLECT)
+    for down, across in others:
         soft += cv2.sepFilter2D(mixed, cv2.CV_32F, across, down, borderType=cv2.BORDER_REFLECT)
     return soft[margin : margin + window.height, margin : margin + window.width]
+
+
+@lru_cache(maxsize=64)
+def _mix(correlation: tuple[tuple[float, ...], ...]) -> NDArray[np.float32]:
+    """Return what makes channels that know nothing of each other go together so: (3, 3)."""
+    return np.linalg.cholesky(np.array(correlation) + 1e-6 * np.eye(3)).astype(np.float32)
 
 
 def _white(seed: tuple[int, ...], window: Window) -> Picture:
@@ -266,8 +272,13 @@ def add_grain(
 
     `at` is where the picture lies in its frame.
     """
+    from gommage.core.match.kernels import grained  # compiled code is loaded late
+
     window = at or Window.of(picture.shape[1], picture.shape[0])
-    return picture + grain_field(grain, seed, window) * grain.deviation(picture) * np.float32(amount)
+    field, out = grain_field(grain, seed, window), np.empty(picture.shape, np.float32)
+    floor, slope = np.array((grain.floor, grain.slope), np.float32)
+    grained(picture, field, floor, slope, np.float32(amount), out)
+    return out
 
 
 @lru_cache(maxsize=32)

@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 from numba import njit
 
-__all__ = ["threshold_blocks", "white_noise"]
+__all__ = ["grained", "threshold_blocks", "white_noise"]
 
 
 @njit(cache=True, nogil=True, fastmath=True)
@@ -98,3 +98,14 @@ def white_noise(seed, left, top, out):  # type: ignore[no-untyped-def]
                     + ((second >> np.uint64(32)) & low) + (second >> np.uint64(48))
                 )  # fmt: skip
                 out[row, column, c] = (np.float32(total) - middle) * scale
+
+
+@njit(cache=True, nogil=True)
+def grained(picture, field, floor, slope, amount, out):  # type: ignore[no-untyped-def]
+    """Set each pixel to itself with grain of deviation 1 laid on it, as strong as its level asks for."""
+    for row in range(out.shape[0]):
+        for column in range(out.shape[1]):
+            for c in range(3):
+                value = picture[row, column, c]
+                strong = np.sqrt(floor[c] + slope[c] * max(value, np.float32(0)))
+                out[row, column, c] = value + field[row, column, c] * strong * amount
