@@ -406,7 +406,7 @@ def test_a_large_picture_tells_how_far_it_is_and_can_be_stopped(window, small_sh
             return self._source.read_scanlines(*arguments)
 
     class Input:
-        open = staticmethod(lambda path: Slow(read(path)))
+        open = staticmethod(lambda *arguments: Slow(read(*arguments)))
 
     monkeypatch.setattr(stills.oiio, "ImageInput", Input)
     monkeypatch.setattr(views, "READING_MS", 20)

@@ -6,7 +6,7 @@ import pytest
 from msgspec.structs import replace
 
 from gommage.core.cover.dirt import dirt_frame, dirt_on
-from gommage.core.cover.found import marks_on
+from gommage.core.cover.marks import Example, marks_on
 from gommage.core.document import Array, Drawn, Fix, Footage, FrameRange, Matte, MattePart, Shot, Still, Surface
 from gommage.core.engine import Engine, found_dirt, found_marks, found_scratches, part_of
 from gommage.core.picture.writing import write_still
@@ -105,13 +105,37 @@ def test_marks_that_look_like_one_are_found_where_they_are():
     sheet = paper(5)[:HEIGHT, :WIDTH]
     cv2.circle(sheet, (200, 120), 8, (0.7, 0.1, 0.1), -1)
     cv2.circle(sheet, (320, 60), 11, (0.7, 0.1, 0.1), -1)
-    found = marks_on(sheet, sheet[106:135, 186:215], (18, 18))
+    angle = np.linspace(0, 2 * np.pi, 12, endpoint=False)
+    outline = 14.5 + 10 * np.column_stack([np.cos(angle), np.sin(angle)])
+    found = marks_on(sheet, Example(np.ascontiguousarray(sheet[106:135, 186:215]), outline))
     (x, y, look, alike), second = found[0], found[1]
     assert (x, y) == pytest.approx((200.5, 120.5), abs=1.0)
     assert look[0] == 1.0
     assert alike > 0.98
     assert second[:2] == pytest.approx((320.5, 60.5), abs=1.5)
     assert second[2][0] == pytest.approx(11 / 8, abs=0.25)
+
+
+def test_what_is_as_light_as_clouds_is_told_by_its_edges():
+    """A light mark beside clouds and half on them, that are nearly as light."""
+    sky = np.full((HEIGHT, WIDTH, 3), (0.25, 0.4, 0.6), np.float32)
+    for x, y in ((60, 70), (230, 60), (330, 190), (110, 215), (220, 150)):
+        cv2.ellipse(sky, (x, y), (55, 24), 0, 0, 360, (0.62, 0.6, 0.55), -1, cv2.LINE_AA)
+    sky = cv2.GaussianBlur(sky, (0, 0), 2.0)
+    arms = np.array([(-6, -20), (6, -20), (6, -6), (20, -6), (20, 6), (6, 6), (6, 20), (-6, 20), (-6, 6), (-20, 6),
+                     (-20, -6), (-6, -6)], float)  # fmt: skip
+    at = [(100, 60), (320, 60), (300, 170), (160, 200)]
+    for place in at:
+        line = (arms + place).astype(np.int32)
+        cv2.fillPoly(sky, [line], (0.72, 0.7, 0.64), cv2.LINE_AA)
+        cv2.polylines(sky, [line], True, (0.3, 0.28, 0.25), 1, cv2.LINE_AA)
+    sky += np.random.default_rng(8).normal(0, 0.006, sky.shape).astype(np.float32)
+    x, y = at[0]
+    example = Example(np.ascontiguousarray(sky[y - 28 : y + 28, x - 28 : x + 28]), arms * 1.15 + 28.0)
+    found = [one for one in marks_on(sky, example) if one[3] > 0.6]
+    for place in at:
+        assert min(np.hypot(one[0] - place[0], one[1] - place[1]) for one in found) < 3.0
+    assert len(found) <= len(at) + 4  # tips of clouds; by colours alone it is all of their rims
 
 
 def test_one_example_finds_the_others_on_all_frames(tmp_path):

@@ -12,7 +12,8 @@ from numpy.typing import NDArray
 
 from gommage.core.cover import matte_on, reach_of
 from gommage.core.cover.dirt import DirtFrame, dirt_frame, dirt_on, seen_luma
-from gommage.core.cover.found import LOOKS, Found, Look, marks_on
+from gommage.core.cover.found import Found
+from gommage.core.cover.marks import LOOKS, Example, Look, marks_on
 from gommage.core.document import (
     Drawn,
     Fix,
@@ -30,7 +31,7 @@ from gommage.core.document import (
 )
 from gommage.core.engine.evaluate import Engine
 from gommage.core.engine.lines import follow_line, snapped_line
-from gommage.core.geometry import Points, around, scaling, then, turning
+from gommage.core.geometry import Mapping, Points, around, scaling, then, turning
 from gommage.core.picture import Picture
 from gommage.errors import EditError, FollowError, FootageError
 
@@ -46,9 +47,9 @@ SCRATCH_EVERY, SCRATCH_CLEAR, SCRATCH_APART_PX = 4, 9.0, 14
 ROWS_IN_ONE = 4
 """Scratches are upright: so many rows are looked at as one."""
 CLEAR_MARK = 0.6
-MARGIN_SHARE, MARK_FRAMES, MARK_NEAR = 0.35, 9, 0.6
+MARGIN_SHARE, MARK_FRAMES, MARK_NEAR, SURE = 0.35, 9, 0.6, 0.85
 """An example is looked at with so much around it; marks of a surface on so many frames; two within so much of its size
-are one."""
+are one; where one lies is told by those frames on which it is nearly as much alike as it ever is."""
 
 
 def _plate(engine: Engine, footage: Footage, frame: int, check: Check) -> Picture | None:
@@ -217,39 +218,42 @@ def found_marks(
     box = around(outline)
     margin = round(MARGIN_SHARE * max(box.width, box.height))
     picture = engine.plate(shot.footage, frame, check)
-    example = np.ascontiguousarray(picture[(box.grown(margin) & shot.footage.bounds).slices])
+    wide = box.grown(margin) & shot.footage.bounds
+    example = Example(np.ascontiguousarray(picture[wide.slices]), outline - (wide.left, wide.top))
     middle = np.array([(box.left + box.right) / 2, (box.top + box.bottom) / 2])
     frames = _looked_at(shot, surface_id, frame)
-    seen: list[_Seen] = []
-    looks: Sequence[Look] = LOOKS
-    ordered = sorted(frames, key=lambda one: one != frame)  # the example's own frame first
-    for number, other in enumerate(ordered, 1):
+
+    def on(other: int, looks: Sequence[Look]) -> tuple[list[_Seen], set[Look]]:
         check()
-        told(number / len(frames))
         there = mapping_of(surface_id, other)
-        if there is None or other in shot.footage.missing:
-            continue
-        try:
-            looked = engine.plate(shot.footage, other, check)
-        except FootageError:
-            continue
-        back = there.inverse()
-        marks = marks_on(looked, example, (box.width, box.height), looks)
-        for x, y, look, alike in marks:
-            larger, turn_deg = look
-            as_seen = then(turning(np.deg2rad(turn_deg)), scaling(larger))
-            line = back(np.array([x, y]) + as_seen(outline - middle))
-            if np.isfinite(line).all():
-                seen.append((other, line, alike))
-        if other == frame and not surface_id:  # on the others as they look here: the search is so much shorter
-            clear = {look for _, _, look, alike in marks if alike > CLEAR_MARK}
-            looks = [one for one in LOOKS if one in clear] or LOOKS
+        plate = _plate(engine, shot.footage, other, check) if there is not None else None
+        if plate is None or there is None:
+            return [], set()
+        marks, back = marks_on(plate, example, looks), there.inverse()
+        lines = [(back(np.array([x, y]) + _as_seen(look)(outline - middle)), alike) for x, y, look, alike in marks]
+        clear = {look for _, _, look, alike in marks if alike > CLEAR_MARK}
+        return [(other, line, alike) for line, alike in lines if np.isfinite(line).all()], clear
+
+    seen, clear = on(frame, LOOKS)  # the example's own frame first
+    looks: Sequence[Look] = LOOKS if surface_id else [one for one in LOOKS if one in clear] or LOOKS
+    others = [other for other in frames if other != frame]
+    with ThreadPoolExecutor(AHEAD, "marks") as pool:
+        for number, (more, _) in enumerate(pool.map(lambda other: on(other, looks), others), 2):
+            check()
+            seen += more
+            told(number / len(frames))
     own = here.inverse()(outline)
     size = float(np.hypot(*np.ptp(own, axis=0)))
     return _gathered(seen, own if surface_id else None, frame, size, surface_id)
 
 
 _Seen = tuple[int, Points, float]
+
+
+def _as_seen(look: Look) -> Mapping:
+    """Return what makes an example's outline, about its middle, that of a mark in a look."""
+    larger, turn_deg = look
+    return then(turning(np.deg2rad(turn_deg)), scaling(larger))
 
 
 def _looked_at(shot: Shot, surface_id: str, frame: int) -> list[int]:
@@ -282,7 +286,10 @@ def _gathered(seen: list[_Seen], own: Points | None, frame: int, size: float, su
         alike = float(np.max([one[2] for one in group]))
         if surface_id:
             best = max(group, key=lambda one: one[2])
-            middle = np.median([one[1].mean(axis=0) for one in group], axis=0)
+            sure = [
+                one for one in group if one[2] >= SURE * alike
+            ]  # where it is hidden, something near it looks like it
+            middle = np.median([one[1].mean(axis=0) for one in sure], axis=0)
             line = best[1] - best[1].mean(axis=0) + middle
             found.append(Found(((best[0], line),), 100 * alike, "mark", surface_id, is_lasting=True))
         else:

@@ -22,7 +22,7 @@ from gommage.core.engine import Look, Step, found_dirt, found_marks, found_scrat
 
 __all__ = ["FoundCommands", "FoundPart"]
 
-LEAST_DIRT, LEAST_MARK = 7.0, 57.0
+LEAST_DIRT, LEAST_MARK = 7.0, 60.0
 """What is shown at first: dirt by spreads of the grain, marks by hundredths of a likeness."""
 DIRT_SOFTNESS_PX, SCRATCH_SOFTNESS_PX = 2.0, 1.5
 ROW_PX, MOST_ROWS, MOST_LISTED = 22, 7, 300
