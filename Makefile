@@ -46,7 +46,8 @@ shots: $(VENV)/.runtime
 	QT_QPA_PLATFORM=offscreen $(BIN)/python tools/screenshots.py docs/screenshots
 
 journeys: $(VENV)/.developer
-	GOMMAGE_JOURNEYS=whole QT_QPA_PLATFORM=offscreen $(BIN)/python -m pytest tests/app/test_crosses.py tests/app/test_reel.py tests/app/test_stage_hand.py tests/app/test_passer_by.py
+	GOMMAGE_JOURNEYS=whole QT_QPA_PLATFORM=offscreen $(BIN)/python -m pytest tests/app/test_crosses.py tests/app/test_reel.py tests/app/test_stage_hand.py tests/app/test_passer_by.py \
+		tests/app/test_rod_shadow.py tests/app/test_found_journeys.py
 	$(BIN)/python tools/journeys.py docs/journeys.md
 
 requirements:
