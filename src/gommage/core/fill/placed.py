@@ -22,24 +22,21 @@ from gommage.core.document import (
 )
 from gommage.core.document.records import Record
 from gommage.core.fill.blurring import passing_on
-from gommage.core.fill.plates import SPLINE_REACH_PX, level_seen
+from gommage.core.fill.plates import read_through
 from gommage.core.fill.scene import Filled, Layer, Scene
 from gommage.core.geometry import (
     Mapping,
     Points,
     Window,
-    around,
     composed,
     fitted,
     from_matrix,
-    scaling,
-    spanning,
     then,
 )
 from gommage.core.match.sharpness import Blur, blurred
 from gommage.core.paint import CanvasKey
 from gommage.core.paint.canvases import CutOut
-from gommage.core.picture import Filter, resample, scale_of
+from gommage.core.picture import Filter, resample
 
 __all__ = ["PlacedAt", "corners_seen", "fill_from_placed", "frame_at", "frame_from_picture", "frame_laid", "placed_at"]
 
@@ -187,13 +184,9 @@ def fill_from_placed(at: PlacedAt, scene: Scene, window: Window, check: Check = 
         Of the frame, in pixels of the scene's scale.
     check : callable
     """
-    picture_from_frame = then(scaling(1 / scene.scale), at.frame_from_picture.inverse())
-    level = level_seen(picture_from_frame, window)
-    if level:
-        picture_from_frame = then(picture_from_frame, scaling(scale_of(level)))
     blur = Blur(*at.blurred_by).scaled(scene.scale)
     wide = window.grown(blur.reach_px)
-    needed = around(spanning(picture_from_frame, wide), SPLINE_REACH_PX)
+    picture_from_frame, level, needed = read_through(at.frame_from_picture, scene, wide)
     splines = scene.prepared(at.canvas, needed, level)
     check()
     pixels = resample(splines, picture_from_frame, wide).pixels

@@ -23,10 +23,10 @@ __all__ = [
     "PlatesAt",
     "canvas_key",
     "fill_from_plates",
-    "level_seen",
     "plate_on_frame",
     "plate_weights",
     "plates_at",
+    "read_through",
     "texture_at",
     "usable_plates",
 ]
@@ -182,11 +182,18 @@ def plate_weights(home_frames: tuple[int, ...], frame: int) -> tuple[float, ...]
     return tuple(weights)
 
 
-def level_seen(plate_from_frame: Mapping, window: Window) -> int:
-    """Return by how many halves a plate is averaged down to be no finer than what is made of it."""
-    middle = np.array([[(window.left + window.right) / 2, (window.top + window.bottom) / 2]])
-    finer = float(growth(plate_from_frame, middle[0]))
-    return int(np.clip(np.floor(np.log2(finer) + FINER), 0, MOST_LEVELS)) if np.isfinite(finer) and finer > 0 else 0
+def read_through(frame_from_picture: Mapping, scene: Scene, window: Window) -> tuple[Mapping, int, Window]:
+    """Return how a picture is read over a window of a frame at a scene's scale: the mapping to its pixels, by how many
+    halves it is averaged down to be no finer than what is made of it, and what of it is needed, both in these pixels.
+    """
+    picture_from_frame = then(scaling(1 / scene.scale), frame_from_picture.inverse())
+    middle = np.array([(window.left + window.right) / 2, (window.top + window.bottom) / 2])
+    finer = float(growth(picture_from_frame, middle))
+    is_known = np.isfinite(finer) and finer > 0
+    level = int(np.clip(np.floor(np.log2(finer) + FINER), 0, MOST_LEVELS)) if is_known else 0
+    if level:
+        picture_from_frame = then(picture_from_frame, scaling(scale_of(level)))
+    return picture_from_frame, level, around(spanning(picture_from_frame, window), SPLINE_REACH_PX)
 
 
 def fill_from_plates(at: PlatesAt, scene: Scene, window: Window, check: Callable[[], None] = lambda: None) -> Filled:
@@ -204,11 +211,7 @@ def fill_from_plates(at: PlatesAt, scene: Scene, window: Window, check: Callable
     layers, shown = [], None
     for plate in at.plates:
         check()
-        plate_from_frame = then(scaling(1 / scene.scale), plate.frame_from_plate.inverse())
-        level = level_seen(plate_from_frame, window)
-        if level:
-            plate_from_frame = then(plate_from_frame, scaling(scale_of(level)))
-        needed = around(spanning(plate_from_frame, window), SPLINE_REACH_PX)
+        plate_from_frame, level, needed = read_through(plate.frame_from_plate, scene, window)
         splines = scene.prepared(plate.canvas, needed, level)
         pixels, valid = resample(splines, plate_from_frame, window)
         known = scene.known(plate.canvas, needed, level)
