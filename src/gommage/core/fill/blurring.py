@@ -9,11 +9,11 @@ import numpy as np
 
 from gommage.core.document import Shot, mappings_of
 
-__all__ = ["excess_px", "passing_on"]
+__all__ = ["SHUTTER", "excess_px", "passing_on"]
 
 Passing = tuple[float, float]
 SHUTTER = 0.5
-"""For how long a shutter is open as a rule, as a share of a frame: to tell sharp donors from blurred ones."""
+"""For how long a shutter is open as a rule, as a share of a frame."""
 WAY_STEP_PX = 0.5
 """A way is told no finer: frames beside one that is corrected a little stay as they are."""
 

@@ -21,7 +21,7 @@ from gommage.core.document import (
     mappings_of,
 )
 from gommage.core.document.records import Record
-from gommage.core.fill.blurring import passing_on
+from gommage.core.fill.blurring import SHUTTER, passing_on
 from gommage.core.fill.plates import read_through
 from gommage.core.fill.scene import Filled, Layer, Scene
 from gommage.core.geometry import (
@@ -45,8 +45,6 @@ EDGE_PX = 0.75
 SIDE_POINTS = 12
 """A side is drawn with so many points: it need not be straight on the frame."""
 LEAST_ALPHA = 1e-4
-SHUTTER = 0.5
-"""For how long a shutter is open as a rule, as a share of a frame."""
 Check = Callable[[], None]
 
 
