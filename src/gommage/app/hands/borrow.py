@@ -11,9 +11,10 @@ from msgspec.structs import replace
 
 from gommage.app.hands.gestures import GRAB_PX, Gesture, PointerEvent, Step
 from gommage.app.hands.ground import Ground
-from gommage.app.hands.seen import Seen, part_seen
 from gommage.app.hands.shapes import round_cover
-from gommage.core.document import Borrow, Drawn, Fix, MattePart, Place, Project, changed_on, edits, new_id
+from gommage.core.cover import matte_on
+from gommage.core.cover.parts import LineAt
+from gommage.core.document import Borrow, Drawn, Fix, Matte, MattePart, Place, Project, changed_on, edits, new_id
 from gommage.core.document.edits import Slot
 from gommage.core.fill.borrow import source_mapping
 from gommage.core.geometry import Points, then
@@ -52,23 +53,16 @@ def seen_places(ground: Ground) -> list[SeenPlace]:
     found = []
     in_hand = ground.desk.part(ground.project)
     for part in sorted(fix.cover.parts, key=lambda one: in_hand is None or one.id != in_hand.id):
-        seen = part_seen(ground, part)
-        line = _in_frame(ground, seen) if seen is not None else None
-        if line is None:
+        lines = [one.source for one in matte_on(shot, Matte(parts=(part,)), ground.frame).parts]
+        if not lines or not isinstance(lines[0], LineAt):
             continue
+        line = lines[0].points.values
         middle = (line.min(axis=0) + line.max(axis=0)) / 2
         place = fix.fill.place_of(part.id)
         mapping = source_mapping(shot, fix.surface_id, place, ground.frame, (float(middle[0]), float(middle[1])))
         if mapping is not None:
             found.append(SeenPlace(part, ground.view_from_frame(line), ground.view_from_frame(mapping(line))))
     return found
-
-
-def _in_frame(ground: Ground, seen: Seen) -> Points | None:
-    assert isinstance(seen.part.source, Drawn)
-    line, _ = seen.line()
-    found = ground.view_from_frame.inverse()(line)
-    return found if np.isfinite(found).all() else None
 
 
 def borrow(press: PointerEvent, ground: Ground) -> Gesture:

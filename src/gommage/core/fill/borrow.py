@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from functools import lru_cache
 
 import cv2
 import numpy as np
@@ -75,11 +76,10 @@ def source_mapping(
     middle : (x, y)
         Of what is covered, in pixels of the frame: about it the source is turned.
     """
-    here = mappings_of(shot)(surface_id if place.runs_along else "", frame)
-    there = mappings_of(shot)(surface_id if place.runs_along else "", frame_at(place.time, frame))
-    if here is None or there is None:
+    ways = _ways(shot, surface_id if place.runs_along else "", frame, frame_at(place.time, frame))
+    if ways is None:
         return None
-    back = here.inverse()
+    back, there = ways
     x, y = back(np.array([middle]))[0]
     turn, scale = np.deg2rad(value_at(place.turn_deg, frame)), max(value_at(place.scale, frame), 1e-3)
     cos, sin = np.cos(turn) / scale, np.sin(turn) / scale
@@ -89,6 +89,13 @@ def source_mapping(
     by = np.array([x + value_at(place.dx, frame), y + value_at(place.dy, frame)]) - matrix @ (x, y)
     moved = from_matrix(np.vstack([np.column_stack([matrix, by]), [0, 0, 1]]))
     return composed(back, moved, there)
+
+
+@lru_cache(maxsize=256)
+def _ways(shot: Shot, surface_id: str, frame: int, other: int) -> tuple[Mapping, Mapping] | None:
+    """Return where pixels of a frame are on a surface, and where those of the surface are on another frame."""
+    here, there = (mappings_of(shot)(surface_id, one) for one in (frame, other))
+    return None if here is None or there is None else (here.inverse(), there)
 
 
 def borrow_at(fill: Borrow, shot: Shot, fix: Fix, frame: int) -> BorrowAt | None:
