@@ -4,7 +4,7 @@ import cv2
 import numpy as np
 import pytest
 from PySide6.QtCore import Qt
-from PySide6.QtWidgets import QCheckBox, QComboBox, QDoubleSpinBox, QLabel, QPushButton
+from PySide6.QtWidgets import QCheckBox, QComboBox, QDoubleSpinBox, QFileDialog, QLabel, QPushButton
 
 from gommage.app.steps.fill.picture import PicturePart
 from gommage.core.document import (
@@ -18,6 +18,7 @@ from gommage.core.document import (
     PinnedFrame,
     Placed,
     Project,
+    Rim,
     Shot,
     Softness,
     Still,
@@ -195,6 +196,19 @@ def test_what_another_program_saves_is_shown_at_once(hung):
     wait_until(lambda: fill_of(window).stamp != first, 20)
     settle(window)
     assert shown(window, 1001, 160, 110).min() > 0.8
+
+
+def test_a_file_dialog_that_is_called_off_leaves_the_panel_as_it_was(hung, monkeypatch):
+    window, path = hung
+    lay(window, path)
+    before = fill_of(window)
+    monkeypatch.setattr(QFileDialog, "getOpenFileName", lambda *args, **fields: ("", ""))
+    combo = find(window, QComboBox, "Fill from")
+    window.session.commit("rim", edits.change_fix, "shot", "f", fill=Rim())
+    told(window, "Fill from", "fill_from_picture")
+    assert combo.currentData() == "fill_from_rim"
+    window.call("undo")
+    assert fill_of(window) == before
 
 
 def test_what_cannot_be_laid_is_said_in_one_sentence(hung):

@@ -76,7 +76,7 @@ class FillPage(Page):
     def build(self) -> None:
         self.title = NameLine()
         self.filled_from = choice("Fill from", FROM_WORDS, "Where the new pixels come from")
-        self.filled_from.activated.connect(lambda: self.call(self.filled_from.currentData()))
+        self.filled_from.activated.connect(self._on_filled_from)
         from_row = QHBoxLayout()
         from_row.addWidget(QLabel("Fill from"))
         from_row.addWidget(self.filled_from, 1)
@@ -134,6 +134,11 @@ class FillPage(Page):
         self.box.addWidget(self.part)
 
     # -- intents --------------------------------------------------------------------------------------------
+
+    def _on_filled_from(self) -> None:
+        self.call(self.filled_from.currentData())
+        fix = self.session.desk.fix(self.session.project)  # it may have been called off, or be on its way still
+        pick(self.filled_from, _action_of(fix.fill if fix is not None else None))
 
     def _on_paints(self) -> None:
         desk = self.session.desk
