@@ -25,7 +25,7 @@ __all__ = ["FoundPlace", "found_places"]
 
 ROOM_PX = 12
 """Around a cover, so far its surroundings are looked at."""
-MOST_SIDE_PX = 420
+MOST_SIDE_PX = 1000
 TRIED, MOST_TOLD = 24, 8
 """So many places that fit on the frame in hand are tried on others, and so many told."""
 FRAMES_LOOKED_AT = 7

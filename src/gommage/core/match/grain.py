@@ -26,6 +26,8 @@ ACROSS = np.arange(-LAGS, LAGS + 1)
 Lags = tuple[tuple[float, ...], ...]
 CHANCE = 3.0
 """What is related by less than so many deviations of chance is not."""
+GRAINLESS = 1e-10
+"""Variance below which there is no grain: deviations of some thousandths of what eight bits tell apart."""
 NEARLY_ALL, LEAST_PASS = 0.999, 0.01
 
 
@@ -116,7 +118,7 @@ def measure_grain(
     Returns
     -------
     Grain or None
-        None if there is too little to measure.
+        None if there is too little to measure, or none at all.
     """
     if len(neighbours) < 2 or use.sum() < 12 * BLOCK**2:
         return None
@@ -134,6 +136,8 @@ def measure_grain(
     check()
     blocks = blocks - blocks.mean(axis=(1, 2), keepdims=True)
     variance = (blocks**2).sum(axis=(1, 2)) / (BLOCK**2 - 1) / own_share
+    if np.median(variance.sum(axis=1)) < GRAINLESS:
+        return None  # drawn by a program, or always the same picture
     level = np.maximum(levels.mean(axis=(1, 2)), 0)
     calm = variance.sum(axis=1) <= np.quantile(variance.sum(axis=1) / (level.sum(axis=1) + 0.05), 0.8) * (
         level.sum(axis=1) + 0.05
