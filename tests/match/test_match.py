@@ -173,13 +173,13 @@ def test_grain_of_any_spectrum_is_measured_and_laid_again():
 def test_too_little_to_measure_is_said():
     flat = np.full((40, 40, 3), 0.4, np.float32)
     assert measure_grain(flat, [flat], np.ones((40, 40), bool)) is None
+    assert measure_grain(flat, [flat, flat], np.zeros((40, 40), bool)) is None
 
 
 def test_footage_without_grain_has_none():
     """A picture drawn by a program that never changes: nothing to measure, and no number that is none."""
     drawn = cv2.GaussianBlur(np.random.default_rng(1).random((160, 160, 3)).astype(np.float32), (0, 0), 3)
     assert measure_grain(drawn, [drawn] * 4, np.ones((160, 160), bool)) is None
-    assert measure_grain(flat, [flat, flat], np.zeros((40, 40), bool)) is None
 
 
 def test_grain_is_taken_off_and_texture_stays():
