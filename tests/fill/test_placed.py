@@ -28,7 +28,7 @@ from gommage.core.document import (
     store,
 )
 from gommage.core.document.records import MattePart
-from gommage.core.engine import Engine, find_picture, near_frame
+from gommage.core.engine import Engine, find_picture, near_frame, picture_stamp
 from gommage.core.fill.placed import corners_seen
 from gommage.core.picture.writing import write_still
 from gommage.errors import EditError, FootageError
@@ -253,3 +253,36 @@ def test_its_file_is_stored_beside_the_project(tmp_path, wall):
     assert '"../card.exr"' in (tmp_path / "wall.gommage" / "project.json").read_text()
     again = store.load(tmp_path / "wall.gommage")
     assert again.shot("s").fix("f") == project.shot("s").fix("f")
+
+
+def test_another_state_of_a_file_is_another_picture_and_is_cut_anew(tmp_path, wall):
+    """Its stamp is part of its footage: pixels and what scribbles cut of them come from the new file."""
+    shot, below = wall
+    picture = np.full((150, 240, 3), 0.1, np.float32)
+    picture[40:110, 60:120] = 0.8
+    write_still(tmp_path / "card.exr", picture, bits=32)
+    inside = ScribbleMark(frame=1, points=Array(np.array([[80.0, 60.0], [100.0, 90.0]])))
+    around = np.array([[20.0, 10.0], [220.0, 12.0], [222.0, 140.0], [15.0, 140.0]])
+    outside = ScribbleMark(frame=1, points=Array(around), is_inside=False)
+    subject = Matte(parts=(MattePart(id="m", source=Scribbled(marks=(inside, outside))),))
+    whole = [[0, 0], [240, 0], [240, 150], [0, 150]]
+    engine, fill = Engine(), still(tmp_path / "card.exr", picture, whole, subject=subject)
+    before = engine.result(laid(shot, fill), 1001)
+    np.testing.assert_allclose(before[70, 90], 0.8, atol=0.01)
+    picture[40:110, 60:120], picture[55:95, 70:110] = 0.1, 0.5  # smaller, and of another tone
+    write_still(tmp_path / "card.exr", picture, bits=32)
+    again = replace(fill, footage=replace(fill.footage, stamp="new"))
+    after = engine.result(laid(shot, again), 1001)
+    np.testing.assert_allclose(after[70, 90], 0.5, atol=0.01)
+    np.testing.assert_allclose(after[45, 65], below[45, 65], atol=0.02)  # cut away now, it was the card before
+
+
+def test_the_stamp_of_numbered_pictures_is_theirs_alone(tmp_path, wall):
+    for frame in (1001, 1002):
+        write_still(tmp_path / f"out.{frame}.exr", wall[1], bits=32)
+    footage = replace(wall[0].footage, path=str(tmp_path / "out.####.exr"))
+    first = picture_stamp(footage)
+    (tmp_path / "notes.txt").write_text("beside them")
+    assert picture_stamp(footage) == first
+    write_still(tmp_path / "out.1003.exr", wall[1], bits=32)
+    assert picture_stamp(footage) != first

@@ -16,7 +16,17 @@ from gommage.app.hands.names import free_name
 from gommage.app.session import Session
 from gommage.app.steps.fill.commands import with_plate_used
 from gommage.core.document import CleanPlate, Fix, FromPicture, Painting, Placed, Project, edits, new_id
-from gommage.core.engine import FoundPlate, Look, Priority, Step, find_plate, stamp_of, watched_file, write_plate
+from gommage.core.engine import (
+    FoundPlate,
+    Look,
+    Priority,
+    Step,
+    find_plate,
+    picture_stamp,
+    stamp_of,
+    watched_file,
+    write_plate,
+)
 
 __all__ = ["PlateCommands", "PlateWatch"]
 
@@ -110,11 +120,14 @@ class PlateCommands:
 
 @dataclass(frozen=True, slots=True)
 class Watched:
-    """A picture that is painted elsewhere: whose it is, its file, the state that is known, what takes up another."""
+    """A picture that is painted elsewhere: whose it is, its file or folder, the state that is known, what finds out the
+    state that it is in, and what takes that up.
+    """
 
     name: str
     path: Path
     stamp: str
+    look: Callable[[], str]
     again: Callable[[str, Project], Project]
 
 
@@ -142,11 +155,15 @@ class PlateWatch(QObject):
         for plate in shot.clean_plates:
             base = plate.base
             if isinstance(base, FromPicture) and base.is_watched:
-                found[plate.id] = Watched(plate.name, Path(base.path), base.stamp, partial(_with_base, shot.id, plate))
+                found[plate.id] = Watched(
+                    plate.name, Path(base.path), base.stamp, partial(stamp_of, Path(base.path)),
+                    partial(_with_base, shot.id, plate),
+                )  # fmt: skip
         for fix in shot.fixes:
             if isinstance(fix.fill, Placed) and fix.fill.footage is not None:
-                again = partial(_laid_again, shot.id, fix)
-                found[fix.id] = Watched(fix.name, watched_file(fix.fill.footage), fix.fill.stamp, again)
+                files = fix.fill.footage
+                found[fix.id] = Watched(fix.name, watched_file(files), files.stamp, partial(picture_stamp, files),
+                                        partial(_laid_again, shot.id, fix))  # fmt: skip
         return found
 
     def _renew(self) -> None:
@@ -167,7 +184,7 @@ class PlateWatch(QObject):
         watched = self._watched()
 
         def stamps(check: object) -> dict[str, str]:
-            return {key: stamp_of(one.path) for key, one in watched.items()}
+            return {key: one.look() for key, one in watched.items()}
 
         self._session.submit(("picture stamps",), Priority.SCREEN, stamps, self._take_up)
 
@@ -190,4 +207,7 @@ def _with_base(shot_id: str, plate: CleanPlate, stamp: str, project: Project) ->
 
 
 def _laid_again(shot_id: str, fix: Fix, stamp: str, project: Project) -> Project:
-    return edits.change_picture(project, shot_id, fix.id, stamp=stamp)
+    assert isinstance(fix.fill, Placed)
+    assert fix.fill.footage is not None
+    footage = replace(fix.fill.footage, stamp=stamp)
+    return edits.change_picture(project, shot_id, fix.id, footage=footage)

@@ -10,7 +10,7 @@ from gommage.core.engine.hunting import found_dirt, found_marks, found_scratches
 from gommage.core.engine.inputs import FixInputs, frame_inputs, inputs_at, is_lit_on, mappings_of
 from gommage.core.engine.jobs import Jobs, Priority
 from gommage.core.engine.laid import Patch
-from gommage.core.engine.laying import find_picture, fitted_corners, near_frame, watched_file
+from gommage.core.engine.laying import find_picture, fitted_corners, near_frame, picture_stamp, watched_file
 from gommage.core.engine.lines import LineStep, follow_line, snapped_line, with_line
 from gommage.core.engine.matte_files import FoundMatte, MatteTarget, find_matte, write_mattes
 from gommage.core.engine.painting import LiveStroke, Shown
@@ -59,6 +59,7 @@ __all__ = [
     "find_picture",
     "fitted_corners",
     "near_frame",
+    "picture_stamp",
     "watched_file",
     "find_plate",
     "follow_line",

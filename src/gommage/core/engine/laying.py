@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 from collections.abc import Callable
 from pathlib import Path
 
@@ -15,7 +16,7 @@ from gommage.core.geometry import Mapping, Points, box_of, from_matrix, square_o
 from gommage.core.picture import probe
 from gommage.errors import FootageError
 
-__all__ = ["find_picture", "fitted_corners", "near_frame", "watched_file"]
+__all__ = ["find_picture", "fitted_corners", "near_frame", "picture_stamp", "watched_file"]
 
 MOST_SHARE = 0.6
 """A picture that nothing says where to lay is at most so large a share of the frame."""
@@ -45,15 +46,15 @@ def find_picture(shot: Shot, fix: Fix | None, surface_id: str, path: Path, frame
     FootageError
         If it cannot be read.
     """
-    footage = replace(probe(path, check).footage, keep_alpha=True)
-    stamp = stamp_of(watched_file(footage))
+    footage = probe(path, check).footage
+    footage = replace(footage, keep_alpha=True, stamp=picture_stamp(footage))
     is_of_shot = (footage.width, footage.height) == (shot.footage.width, shot.footage.height)
     count, first = len(footage.frames), footage.frames.first
     time = PinnedFrame(frame=first) if count == 1 else FrameOffset(frames=_offset(footage, shot.footage))
     if is_of_shot and count > 1:
         corners = Array(footage.bounds.corners)
-        return Placed(corners=corners, footage=footage, time=time, runs_along=False, is_of_shot=True, stamp=stamp)
-    fill = Placed(corners=Array(footage.bounds.corners), footage=footage, time=time, is_of_shot=is_of_shot, stamp=stamp)
+        return Placed(corners=corners, footage=footage, time=time, runs_along=False, is_of_shot=True)
+    fill = Placed(corners=Array(footage.bounds.corners), footage=footage, time=time, is_of_shot=is_of_shot)
     if is_of_shot:
         return replace(fill, corners=Array(_home_to(shot, surface_id, frame).inverse()(footage.bounds.corners)))
     return replace(fill, corners=Array(fitted_corners(footage, shot, fix, surface_id, frame)))
@@ -77,6 +78,20 @@ def watched_file(footage: Footage) -> Path:
     """Return what changes on disk when a picture is saved anew: its file, or the folder of numbered ones."""
     path = Path(footage.path)
     return path.parent if "#" in path.name else path
+
+
+def picture_stamp(footage: Footage) -> str:
+    """Return what tells one state of a picture's files from another: of numbered ones how many there are, and when the
+    last was written; what else lies in their folder does not matter.
+    """
+    path = Path(footage.path)
+    if "#" not in path.name:
+        return stamp_of(path)
+    written = []
+    for one in path.parent.glob(path.name.replace("#", "?")):
+        with contextlib.suppress(OSError):  # it was taken away meanwhile
+            written.append(one.stat().st_mtime_ns)
+    return f"{max(written, default=0):x}-{len(written):x}"
 
 
 def near_frame(shot: Shot, surface_id: str, frame: int, laid: int) -> Placed:

@@ -143,7 +143,7 @@ def placed_at(fill: Placed, shot: Shot, fix: Fix, frame: int) -> PlacedAt | None
     subject = matte_on(shot, fill.subject, laid)
     is_moving = len(footage.frames) > 1 and isinstance(fill.time, FrameOffset)
     base = CutOut(subject=subject, has_alpha=fill.footage is not None and footage.keep_alpha,
-                  has_grain=fill.is_of_shot and not is_moving, stamp=fill.stamp)  # fmt: skip
+                  has_grain=fill.is_of_shot and not is_moving)  # fmt: skip
     line = mapping(_rim(footage.bounds.corners))
     if not np.isfinite(line).all():
         return None

@@ -29,13 +29,12 @@ _tokens = itertools.count(1)
 class CutOut(Record, frozen=True):
     """A frame of any footage with its alpha, of which scribbles may have cut out a subject.
 
-    `stamp` tells one state of its file from another; `has_grain` whether it is freed of the shot's.
+    `has_grain` tells whether it is freed of the shot's.
     """
 
     subject: MatteAt
     has_alpha: bool
     has_grain: bool
-    stamp: str = ""
 
 
 class CanvasKey(Record, frozen=True):

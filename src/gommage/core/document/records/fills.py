@@ -243,8 +243,6 @@ class Placed(Record, frozen=True, tag="picture"):
         cover, and it has the shot's grain already.
     subject : Matte
         What of it is laid, by scribbles in its own pixels; empty: all of it.
-    stamp : str
-        Tells one state of its file from another.
     outline_id : str
         The part of the cover that is its outline, and comes along until it is reshaped.
     """
@@ -256,7 +254,6 @@ class Placed(Record, frozen=True, tag="picture"):
     blend: Blend = Blend.OVER
     is_of_shot: bool = False
     subject: Matte = Matte()
-    stamp: str = ""
     outline_id: str = ""
 
     def __post_init__(self) -> None:

@@ -36,6 +36,8 @@ class Footage(Record, frozen=True):
         Name of the files' colour space in the colour configuration.
     keep_alpha : bool
         Whether the files' alpha is carried to rendered pictures; otherwise it is ignored.
+    stamp : str
+        Tells one state of files that are painted elsewhere from another; empty: they stay as they are.
     """
 
     path: str
@@ -48,6 +50,7 @@ class Footage(Record, frozen=True):
     colour_space: str = SCENE_LINEAR
     keep_alpha: bool = False
     is_movie: bool = False
+    stamp: str = ""
 
     @property
     def frames_per_second(self) -> Fraction:
