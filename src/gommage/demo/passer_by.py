@@ -11,7 +11,18 @@ import numpy as np
 from numpy.typing import NDArray
 
 from gommage.core.document import SCENE_LINEAR
-from gommage.core.geometry import Mapping, Points, Window, composed, from_matrix, scaling, shift, turning
+from gommage.core.geometry import (
+    Mapping,
+    Matrix,
+    Points,
+    Window,
+    composed,
+    from_matrix,
+    scaling,
+    shift,
+    then,
+    turning,
+)
 from gommage.core.picture import Picture
 from gommage.core.picture.footage import read_picture
 from gommage.core.picture.writing import write_still
@@ -19,7 +30,7 @@ from gommage.demo.filming import FilmedShot, Filming, filmed, finer, lay_over, m
 from gommage.demo.painting import Canvas, paper_grain
 from gommage.demo.scene import SHEET, backdrop, village
 
-__all__ = ["FIRST_FRAME", "FRAMES", "WALL", "PasserByShot", "make_passer_by", "passer_by_at"]
+__all__ = ["FIRST_FRAME", "FRAMES", "WALL", "PasserByShot", "make_passer_by", "passer_by_at", "walker_parts"]
 
 WIDTH, HEIGHT, FRAMES, FIRST_FRAME = 960, 540, 48, 1001
 SHUTTER_SAMPLES = 9
@@ -101,8 +112,19 @@ def _of_walker(time: float) -> tuple[Mapping, float]:
     return walk, 0.5 * float(np.sin(time * 0.42))
 
 
-def _swung(walk: Mapping, about: tuple[float, float], turn: float) -> Mapping:
-    return composed(shift(-about[0], -about[1]), turning(turn), shift(*about), walk)
+def walker_parts(swing_rad: float) -> tuple[tuple[Callable[[], Picture], Matrix], ...]:
+    """Return the walker's parts, back to front: what paints each, and where it lies on the walker's sheet, (3, 3)."""
+    shoulder, hip = (120, 112), (120, 280)
+    return (
+        (_arm, _swung(shoulder, swing_rad)), (_leg, _swung(hip, -swing_rad)),
+        (_leg, _swung(hip, swing_rad)), (_body, np.eye(3)), (_arm, _swung(shoulder, -swing_rad)),
+    )  # fmt: skip
+
+
+def _swung(about: tuple[float, float], turn: float) -> Matrix:
+    matrix = composed(shift(-about[0], -about[1]), turning(turn), shift(*about)).matrix
+    assert matrix is not None
+    return matrix
 
 
 def _light(time: float) -> NDArray[np.float32]:
@@ -122,12 +144,8 @@ def _exposed(time: float) -> tuple[Picture, Picture, Picture]:
         clean += town
         walk, swing = _of_walker(moment)
         seen, alpha = town.copy(), np.zeros((HEIGHT, WIDTH), np.float32)
-        parts = (
-            (_arm, _swung(walk, (120, 112), swing)), (_leg, _swung(walk, (120, 280), -swing)),
-            (_leg, _swung(walk, (120, 280), swing)), (_body, walk), (_arm, _swung(walk, (120, 112), -swing)),
-        )  # fmt: skip
-        for paint, place in parts:
-            layer = filmed(_painted(paint), place, full)
+        for paint, in_sheet in walker_parts(swing):
+            layer = filmed(_painted(paint), then(from_matrix(in_sheet), walk), full)
             lay_over(seen, layer)
             alpha = np.maximum(alpha, layer[..., 3])
         dirty += seen

@@ -8,6 +8,7 @@ from pathlib import Path
 from typing import Any
 
 from gommage.core.document import Footage, Project, Shot
+from gommage.demo.backstage import backstage_at, make_backstage
 from gommage.demo.crosses import crosses_at, make_crosses
 from gommage.demo.moth import make_moth, moth_at
 from gommage.demo.passer_by import make_passer_by, passer_by_at
@@ -52,4 +53,5 @@ SHOTS = {
     "moth on a rod": TheatreShot("moth on a rod", moth_at, make_moth),
     "strings": TheatreShot("strings", strings_at, make_strings),
     "sign on brick": TheatreShot("sign on brick", sign_at, make_sign),
+    "backstage": TheatreShot("backstage", backstage_at, make_backstage),
 }

@@ -11,6 +11,7 @@ from gommage.core.geometry.fits import (
     monotone_cubic,
     square_on,
 )
+from gommage.core.geometry.lenses import Lens, ThroughLens
 from gommage.core.geometry.mappings import (
     IDENTITY,
     FieldMapping,
@@ -33,6 +34,8 @@ __all__ = [
     "IDENTITY",
     "Camera",
     "FieldMapping",
+    "Lens",
+    "ThroughLens",
     "Mapping",
     "Matrix",
     "MatrixMapping",

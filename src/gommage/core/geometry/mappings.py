@@ -58,6 +58,10 @@ class Mapping(ABC):
     def inverse(self) -> Mapping:
         """Return the way back."""
 
+    def followed_by(self, other: Mapping) -> Mapping | None:
+        """Return one mapping of the same kind that does this and then another, or None where there is none."""
+        return None
+
     def field(self, window: Window) -> NDArray[np.float64]:
         """Return where each pixel's centre of a window lies: (h, w, 2) float64."""
         x = np.arange(window.left, window.right) + 0.5
@@ -97,6 +101,10 @@ class MatrixMapping(Mapping):
 
     def __call__(self, points: Points) -> Points:
         return apply_matrix(self._matrix, points)
+
+    def followed_by(self, other: Mapping) -> Mapping | None:
+        """Return the product of both."""
+        return None if other.matrix is None else MatrixMapping(other.matrix @ self._matrix)
 
     def inverse(self) -> MatrixMapping:
         """Return the way back.
@@ -182,8 +190,8 @@ def then(first: Mapping, second: Mapping) -> Mapping:
         return second
     if second is IDENTITY:
         return first
-    if first.matrix is not None and second.matrix is not None:
-        return MatrixMapping(second.matrix @ first.matrix)
+    if (together := first.followed_by(second)) is not None:
+        return together
     back = first.inverse(), second.inverse()
     return FieldMapping(
         ("then", first.key, second.key),

@@ -1,0 +1,519 @@
+"""Solve a camera: how it was turned, and where it was, on every frame, from features that were tracked."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass, replace
+
+import cv2
+import numpy as np
+from numpy.typing import NDArray
+
+from gommage.core.follow.scene.bundle import Observations, Scene, adjusted, resected, triangulated
+from gommage.core.follow.scene.tracks import Tracks
+from gommage.core.geometry import Lens
+from gommage.errors import FollowError
+
+__all__ = ["Solve", "WithMore", "key_rows", "solved", "with_cameras"]
+
+Floats = NDArray[np.float64]
+KEYS_APART, LEAST_KEYS, MOST_KEYS = 0.025, 8, 14
+"""Key frames are so far apart, in widths of the picture, closer until there are enough of them."""
+FOCALS = (0.75, 1.05, 1.5)
+"""Where the focal length begins, in widths."""
+NODAL_WITHIN = 1.6
+"""A camera that turns about itself is believed where its residuals are at most so many times those of one that moves."""
+FINAL_CAMERAS = 20
+KEY_POINTS = 800
+ALL_CAMERAS, ALL_POINTS = 130, 900
+"""Shots of at most so many frames are adjusted as a whole in the end, with so many points."""
+ROUGH_PX, FINE_PX = 1.5, 0.5
+MOVING_PX = 3.0
+"""A feature that is off by more, and by more than some deviations, moves by itself."""
+STILL_PX = 0.75
+"""A camera whose picture moves less than this stands still."""
+LEAST_TRACKS = 40
+LEAST_ON_FRAME = 12
+BAD_PX = 1.0
+LEAST_ANGLE_RAD = np.deg2rad(0.15)
+"""Between rays: a point seen by less than this from all sides is as good as infinitely far."""
+
+
+@dataclass(frozen=True, slots=True)
+class Solve:
+    """What came of a solve.
+
+    Attributes
+    ----------
+    first_frame : int
+    turns, moves : (N, 3, 3), (N, 3) float64
+        From the scene to the camera of each frame.
+    lens : Lens
+    points : (P, 4) float64
+        Directions and inverse distances, see `gommage.core.follow.scene.bundle.Scene`.
+    point_error_px : (P,) float64
+    seen_on : (P, 2) int64
+        The first and last frame each was seen on.
+    frame_error_px : (N,) float64
+        NaN where a frame could not be solved.
+    is_nodal : bool
+        The camera only turns.
+    moving : int
+        How many features move by themselves.
+    track_of : (P,) int64
+        Which track each point is.
+    """
+
+    first_frame: int
+    turns: Floats
+    moves: Floats
+    lens: Lens
+    points: Floats
+    point_error_px: Floats
+    seen_on: NDArray[np.int64]
+    frame_error_px: Floats
+    is_nodal: bool
+    moving: int
+    track_of: NDArray[np.int64]
+
+    @property
+    def median_px(self) -> float:
+        """The median of the frames' errors."""
+        return float(np.nanmedian(self.frame_error_px))
+
+    @property
+    def worst_px(self) -> float:
+        """The largest of the frames' errors."""
+        return float(np.nanmax(self.frame_error_px))
+
+
+def key_rows(tracks: Tracks) -> list[int]:
+    """Return the rows of frames to begin with: some way apart, closer until there are enough."""
+    count, width = tracks.places.shape[1], tracks.size_wh[0]
+    for part in (1.0, 0.7, 0.5, 0.35, 0.25, 0.17, 0.1, 0.06, 0.03):
+        rows = [0]
+        for row in range(1, count):
+            moved = tracks.moved_px(rows[-1], row)
+            far = row - rows[-1] >= max(count // LEAST_KEYS, 1)  # a camera that comes back moved all the same
+            if far or not moved < KEYS_APART * part * width:  # also where hardly anything is left of what was seen
+                rows.append(row)
+        if rows[-1] != count - 1:
+            rows.append(count - 1)
+        if len(rows) >= min(LEAST_KEYS, count):
+            break
+    if len(rows) > MOST_KEYS:
+        rows = [rows[round(i)] for i in np.linspace(0, len(rows) - 1, MOST_KEYS)]
+    return rows
+
+
+def solved(
+    tracks: Tracks,
+    lens: Lens | None = None,
+    progress: Callable[[str, float], None] = lambda words, share: None,
+    check: Callable[[], None] = lambda: None,
+) -> Solve:
+    """Return the camera of a shot.
+
+    Parameters
+    ----------
+    tracks : Tracks
+    lens : Lens, optional
+        Where it is known; found otherwise.
+    progress : callable
+        Told the stage in words, and the share of the whole.
+    check : callable
+        Called between stages; raises to stop.
+
+    Raises
+    ------
+    FollowError
+        If there is a cut, too little texture, a camera that stands still, or nothing that fits.
+    """
+    _refuse(tracks)
+    progress("Choosing frames to begin with", 0.0)
+    rows = key_rows(tracks)
+    places = tracks.places[_spread_out(tracks, np.ones(len(tracks.places), np.bool_), rows, KEY_POINTS)][:, rows]
+    starts = [lens] if lens is not None else [_plain(tracks, share) for share in FOCALS]
+    free = (lens is None,) * 3
+    width = float(tracks.size_wh[0])
+    nodal = _best(lambda one: _nodal(places, one, free, width, check), starts, "A camera that turns", 0.02, progress)
+    moving = _best(lambda one: _moving(places, one, free, width, check), starts, "A camera that moves", 0.15, progress)
+    if nodal is None and moving is None:
+        raise FollowError("No camera fits what was tracked. Cover what moves by itself, or solve fewer frames.")
+    is_nodal = moving is None or (nodal is not None and nodal[1] <= NODAL_WITHIN * moving[1])
+    begun = nodal if is_nodal else moving
+    assert begun is not None
+    progress("Adjusting frames between", 0.55)
+    return _finished(tracks, rows, begun, free, is_nodal, progress, check)
+
+
+def _refuse(tracks: Tracks) -> None:
+    if tracks.cuts:
+        raise FollowError(f"There is a cut at frame {tracks.cuts[0]}. Solve up to it, or from it on.")
+    if len(tracks.places) < LEAST_TRACKS:
+        raise FollowError("There is too little texture to solve a camera from: hardly anything could be tracked.")
+    moved = [tracks.moved_px(0, row) for row in range(1, tracks.places.shape[1])]
+    if np.nanmax([0.0, *moved]) < STILL_PX:
+        raise FollowError("The camera stands still here. Use a still surface; there is nothing to solve.")
+
+
+def _plain(tracks: Tracks, share: float) -> Lens:
+    width, height = tracks.size_wh
+    return Lens(share * width, width / 2, height / 2)
+
+
+Begun = tuple[Scene, float, NDArray[np.int64]]
+
+
+def _best(
+    begin: Callable[[Lens], Begun | None],
+    starts: list[Lens],
+    words: str,
+    share: float,
+    progress: Callable[[str, float], None],
+) -> Begun | None:
+    """Return the best of several beginnings: the scene, what 90 % of its observations keep to, and its points."""
+    found = []
+    for index, lens in enumerate(starts):
+        progress(f"{words}, focal length {lens.focal_px:.0f} px", share + index * (0.04 if share < 0.1 else 0.13))
+        begun = begin(lens)
+        if begun is not None:
+            found.append(begun)
+    return min(found, key=lambda one: one[1], default=None)
+
+
+def _rays(lens: Lens, places: Floats) -> Floats:
+    flat = (lens.straightened(places) - (lens.middle_x, lens.middle_y)) / lens.focal_px
+    ray = np.concatenate([flat, np.ones((*flat.shape[:-1], 1))], axis=-1)
+    return ray / np.linalg.norm(ray, axis=-1, keepdims=True)
+
+
+# -- a camera that turns ------------------------------------------------------------------------------------
+
+
+def _nodal(
+    places: Floats, lens: Lens, free: tuple[bool, bool, bool], width: float, check: Callable[[], None]
+) -> Begun | None:
+    """Chain turns between neighbours, then adjust turns, directions and lens."""
+    rays = _rays(lens, places)
+    turns = [np.eye(3)]
+    for index in range(1, places.shape[1]):
+        both = np.isfinite(rays[:, index - 1, 0]) & np.isfinite(rays[:, index, 0])
+        turns.append(_turn_between(rays[both, index - 1], rays[both, index]) @ turns[-1])
+    all_turns = np.stack(turns)
+    around = np.einsum("cji,pcj->pci", all_turns, np.nan_to_num(rays)).sum(axis=1)
+    length = np.linalg.norm(around, axis=1)
+    kept = np.nonzero(length > 0.5)[0]
+    points = np.column_stack([around[kept] / length[kept, None], np.zeros(len(kept))])
+    seen = Observations.of(places[kept])
+    scene = Scene(all_turns, np.zeros((len(turns), 3)), lens, points)
+    for scale, most, loose in ((ROUGH_PX * 3, 25, (free[0], False, False)), (ROUGH_PX, 40, free), (FINE_PX, 120, free)):
+        scene, _ = adjusted(scene, seen, width, scale_px=scale, free_lens=loose, turns_only=True, most=most, check=check)
+    return scene, _spread(scene, seen), kept
+
+
+def _turn_between(one: Floats, other: Floats) -> Floats:
+    """Return the turn that takes rays to others, robustly (W. Kabsch, 1976, weighted anew some times)."""
+    if len(one) < 3:
+        return np.eye(3)
+    weights = np.ones(len(one))
+    turn = np.eye(3)
+    for _ in range(8):
+        left, _, right = np.linalg.svd((one * weights[:, None]).T @ other)
+        turn = right.T @ np.diag([1, 1, np.sign(np.linalg.det(right.T @ left.T))]) @ left.T
+        off = np.linalg.norm(one @ turn.T - other, axis=1)
+        weights = 1 / (1 + (off / max(float(np.median(off)) * 1.5, 1e-6)) ** 2)
+    return turn
+
+
+# -- a camera that moves ------------------------------------------------------------------------------------
+
+
+def _spread(scene: Scene, seen: Observations) -> float:
+    """Return what 90 % of the observations keep to, px."""
+    off = np.hypot(*np.nan_to_num(scene.off(seen), nan=1e3).T)
+    return float(np.quantile(off, 0.9))
+
+
+def _moving(
+    places: Floats, lens: Lens, free: tuple[bool, bool, bool], width: float, check: Callable[[], None]
+) -> Begun | None:
+    """Begin with two frames that show most of how things shift behind each other, lay the others in, adjust all."""
+    pair = _best_pair(places)
+    if pair is None:
+        return None
+    first, second = pair
+    straight = lens.straightened(places)
+    both = np.isfinite(places[:, first, 0]) & np.isfinite(places[:, second, 0])
+    inner = lens.inner
+    essential, _ = cv2.findEssentialMat(straight[both, first], straight[both, second], inner, cv2.USAC_MAGSAC, 0.9999, 1.0)
+    if essential is None or essential.shape != (3, 3):
+        return None
+    _, turn, move, _ = cv2.recoverPose(essential, straight[both, first], straight[both, second], inner)
+    cameras: dict[int, tuple[Floats, Floats]] = {first: (np.eye(3), np.zeros(3)), second: (turn, move[:, 0])}
+    left = [index for index in range(places.shape[1]) if index not in cameras]
+    while left:
+        check()
+        known = sorted(cameras)
+        points, good = triangulated(np.stack([cameras[i][0] for i in known]), np.stack([cameras[i][1] for i in known]),
+                                    lens, places[:, known])  # fmt: skip
+        counts = [int((good & np.isfinite(places[:, index, 0])).sum()) for index in left]
+        index = left.pop(int(np.argmax(counts)))
+        if max(counts) < LEAST_ON_FRAME:
+            return None
+        near = min(known, key=lambda one: abs(one - index))
+        use = good & np.isfinite(places[:, index, 0])
+        cameras[index] = resected(*cameras[near], lens, points[use], places[use, index], scale_px=4.0)
+        if len(cameras) in (3, 5, 8):
+            cameras, lens = _among(places, cameras, lens, free, width, check)
+    rows = sorted(cameras)
+    turns, moves = np.stack([cameras[i][0] for i in rows]), np.stack([cameras[i][1] for i in rows])
+    points, good = triangulated(turns, moves, lens, places)
+    kept = np.nonzero(good)[0]
+    if len(kept) < LEAST_TRACKS:
+        return None
+    seen = Observations.of(places[kept])
+    scene = Scene(turns, moves, lens, points[kept])
+    for scale, most, loose in ((ROUGH_PX * 3, 30, (free[0], False, False)), (ROUGH_PX, 40, free), (FINE_PX, 200, free)):
+        scene, _ = adjusted(scene, seen, width, scale_px=scale, free_lens=loose, held=first, most=most, check=check)
+    return scene, _spread(scene, seen), kept
+
+
+def _among(
+    places: Floats,
+    cameras: dict[int, tuple[Floats, Floats]],
+    lens: Lens,
+    free: tuple[bool, bool, bool],
+    width: float,
+    check: Callable[[], None],
+) -> tuple[dict[int, tuple[Floats, Floats]], Lens]:
+    """Adjust the cameras that are known so far, so that errors do not add up."""
+    rows = sorted(cameras)
+    turns, moves = np.stack([cameras[i][0] for i in rows]), np.stack([cameras[i][1] for i in rows])
+    points, good = triangulated(turns, moves, lens, places[:, rows])
+    seen = Observations.of(places[good][:, rows])
+    scene, _ = adjusted(Scene(turns, moves, lens, points[good]), seen, width, scale_px=ROUGH_PX * 2,
+                        free_lens=(free[0] and len(rows) > 4, False, False), most=20, check=check)  # fmt: skip
+    size = np.linalg.norm(scene.moves, axis=1).max()
+    moves = scene.moves / (size if size > 0 else 1.0)
+    return {index: (scene.turns[i], moves[i]) for i, index in enumerate(rows)}, scene.lens
+
+
+def _best_pair(places: Floats) -> tuple[int, int] | None:
+    """Return the two frames whose common features agree least with one motion of a plane."""
+    count = places.shape[1]
+    best, found = 0.0, None
+    for one in range(count):
+        for other in range(one + 1, count):
+            both = np.isfinite(places[:, one, 0]) & np.isfinite(places[:, other, 0])
+            if both.sum() < LEAST_TRACKS:
+                continue
+            source, target = places[both, one], places[both, other]
+            matrix, _ = cv2.findHomography(source, target, cv2.LMEDS)
+            if matrix is None:
+                continue
+            moved = np.column_stack([source, np.ones(len(source))]) @ matrix.T
+            off = np.hypot(*(moved[:, :2] / moved[:, 2:] - target).T)
+            tells = float(np.quantile(off, 0.7)) * np.sqrt(both.sum())
+            if tells > best:
+                best, found = tells, (one, other)
+    return found
+
+
+# -- all frames ---------------------------------------------------------------------------------------------
+
+
+def _finished(
+    tracks: Tracks,
+    rows: list[int],
+    begun: Begun,
+    free: tuple[bool, bool, bool],
+    is_nodal: bool,
+    progress: Callable[[str, float], None],
+    check: Callable[[], None],
+) -> Solve:
+    """Lay all frames in, leave out what moves by itself, and adjust once more."""
+    width, count = float(tracks.size_wh[0]), tracks.places.shape[1]
+    scene = begun[0]
+    turns, moves = _laid_in(tracks, rows, scene, is_nodal, check)
+    points, good = _all_points(tracks.places, turns, moves, scene.lens, is_nodal)
+    error = _point_errors(tracks.places, turns, moves, scene.lens, points)
+    good &= error < max(MOVING_PX, 4 * float(np.nanmedian(error[good])))
+    some = sorted({round(i) for i in np.linspace(0, count - 1, min(FINAL_CAMERAS, count))})
+    every = list(range(count)) if count <= ALL_CAMERAS else sorted({*some, *rows})
+    for chosen, most, share in ((some, 60, 0.62), (every, 15, 0.75)):
+        progress("Adjusting frames over the shot" if chosen is some else "Adjusting all frames", share)
+        own = _spread_out(tracks, good, chosen, ALL_POINTS)
+        seen = Observations.of(tracks.places[own][:, chosen])
+        held = len(chosen) // 2
+        start = _about(Scene(turns[chosen], moves[chosen], scene.lens, points[own]), held)
+        scene, _ = adjusted(start, seen, width, scale_px=FINE_PX, free_lens=free, turns_only=is_nodal, held=held,
+                            most=most, check=check)  # fmt: skip
+        turns, moves = _laid_in(tracks, chosen, scene, is_nodal, check, own)
+        points, good = _all_points(tracks.places, turns, moves, scene.lens, is_nodal)
+        error = _point_errors(tracks.places, turns, moves, scene.lens, points)
+        good &= error < max(1.5, 4 * float(np.nanmedian(error[good])))
+    progress("Looking at what came of it", 0.97)
+    return _told(tracks, turns, moves, scene.lens, points, good, error, is_nodal)
+
+
+def _about(scene: Scene, held: int) -> Scene:
+    """Return a scene counted from one of its cameras, in sizes of its own."""
+    turn, move = scene.turns[held], scene.moves[held]
+    turns = scene.turns @ turn.T
+    moves = scene.moves - turns @ move
+    spots = scene.points[:, :3] @ turn.T + scene.points[:, 3:] * move
+    length = np.linalg.norm(spots, axis=1, keepdims=True)
+    size = max(float(np.linalg.norm(moves, axis=1).max()), 1e-12)
+    if size < 1e-9:
+        size = 1.0
+    return Scene(np.ascontiguousarray(turns), moves / size, scene.lens,
+                 np.column_stack([spots / length, scene.points[:, 3:] / length * size]))  # fmt: skip
+
+
+def _laid_in(
+    tracks: Tracks,
+    rows: list[int],
+    scene: Scene,
+    is_nodal: bool,
+    check: Callable[[], None],
+    own: NDArray[np.int64] | None = None,
+) -> tuple[Floats, Floats]:
+    """Return the cameras of all frames, (N, 3, 3) and (N, 3): those between are found among the points."""
+    count = tracks.places.shape[1]
+    turns, moves = np.tile(np.eye(3), (count, 1, 1)), np.zeros((count, 3))
+    turns[rows], moves[rows] = scene.turns, scene.moves
+    if len(rows) == count:
+        return turns, moves
+    points, good = _all_points(tracks.places[:, rows], scene.turns, scene.moves, scene.lens, is_nodal)
+    error = _point_errors(tracks.places[:, rows], scene.turns, scene.moves, scene.lens, points)
+    good &= error < max(MOVING_PX, 4 * float(np.nanmedian(error[good])))
+    known = set(rows)
+    for row in sorted(set(range(count)) - known, key=lambda row: min(abs(row - one) for one in rows)):
+        check()
+        use = good & np.isfinite(tracks.places[:, row, 0])
+        near = min(known, key=lambda one: abs(one - row))
+        turns[row], moves[row] = turns[near], moves[near]
+        if use.sum() >= LEAST_ON_FRAME:
+            turns[row], moves[row] = resected(
+                turns[near], moves[near], scene.lens, points[use], tracks.places[use, row], turns_only=is_nodal
+            )
+            known.add(row)
+    return turns, moves
+
+
+def _all_points(
+    places: Floats, turns: Floats, moves: Floats, lens: Lens, is_nodal: bool
+) -> tuple[Floats, NDArray[np.bool_]]:
+    if not is_nodal:
+        return triangulated(turns, moves, lens, places)
+    rays = np.nan_to_num(_rays(lens, places))
+    around = np.einsum("cji,pcj->pi", turns, rays)
+    length = np.linalg.norm(around, axis=1, keepdims=True)
+    points = np.column_stack([around / np.maximum(length, 1e-9), np.zeros(len(places))])
+    return points, (np.isfinite(places[..., 0]).sum(axis=1) >= 2) & (length[:, 0] > 0.5)
+
+
+def _off(places: Floats, turns: Floats, moves: Floats, lens: Lens, points: Floats) -> Floats:
+    """Return by how much each point is off on each frame, (P, N) px; NaN where it is not seen."""
+    seen = Observations.of(places)
+    off = np.hypot(*np.nan_to_num(Scene(turns, moves, lens, points).off(seen), nan=1e3).T)
+    out = np.full(places.shape[:2], np.nan)
+    out[seen.point_of, seen.camera_of] = off
+    return out
+
+
+def _point_errors(places: Floats, turns: Floats, moves: Floats, lens: Lens, points: Floats) -> Floats:
+    """Return the root mean square by which each point is off, (P,) px; infinite where it is never seen."""
+    off = _off(places, turns, moves, lens, points)
+    counts = np.isfinite(off).sum(axis=1)
+    total = np.nansum(off**2, axis=1)
+    return np.where(counts > 0, np.sqrt(total / np.maximum(counts, 1)), np.inf)
+
+
+def _spread_out(tracks: Tracks, good: NDArray[np.bool_], rows: list[int], most: int) -> NDArray[np.int64]:
+    """Return the tracks that are adjusted by: long ones first, in every part of the picture, on every frame."""
+    seen = tracks.seen[:, rows]
+    length = np.where(good, seen.sum(axis=1), 0)
+    order = np.argsort(-length, kind="stable")
+    order = order[length[order] >= 2]
+    side = tracks.size_wh[0] / 12
+    held: dict[tuple[int, int, int], int] = {}
+    chosen, rest = [], []
+    step = max(len(rows) // 12, 1)
+    each = max(most // 150, 2)
+    for track in order:
+        on = np.nonzero(seen[track])[0]
+        cells = {(int(row) // step, *(tracks.places[track, rows[row]] // side).astype(int)) for row in on[::step]}
+        (rest if all(held.get(cell, 0) >= each for cell in cells) else chosen).append(int(track))
+        if chosen and chosen[-1] == track:
+            for cell in cells:
+                held[cell] = held.get(cell, 0) + 1
+        if len(chosen) >= most:
+            break
+    return np.array(sorted([*chosen, *rest[: max(most - len(chosen), 0)]]), np.int64)
+
+
+def _told(
+    tracks: Tracks,
+    turns: Floats,
+    moves: Floats,
+    lens: Lens,
+    points: Floats,
+    good: NDArray[np.bool_],
+    error: Floats,
+    is_nodal: bool,
+) -> Solve:
+    """Return the solve, its errors, and which frames could not be solved."""
+    own = np.nonzero(good)[0]
+    off = _off(tracks.places[own], turns, moves, lens, points[own])
+    counts = np.isfinite(off).sum(axis=0)
+    frame_error = np.full(len(turns), np.nan)
+    for row in np.nonzero(counts >= LEAST_ON_FRAME)[0]:
+        frame_error[row] = np.nanmedian(off[:, row])
+    rows = np.isfinite(tracks.places[own, :, 0])
+    first, last = rows.argmax(axis=1), rows.shape[1] - 1 - rows[:, ::-1].argmax(axis=1)
+    seen_on = np.column_stack([first, last]) + tracks.first_frame
+    enough = tracks.seen.sum(axis=1) >= 2
+    return Solve(tracks.first_frame, turns, moves, replace(lens), points[own], error[own], seen_on.astype(np.int64),
+                 frame_error, is_nodal, int((enough & ~good).sum()), own)  # fmt: skip
+
+
+@dataclass(frozen=True, slots=True)
+class WithMore:
+    """A solve that was adjusted together with more points, and these: (K, 4)."""
+
+    solve: Solve
+    extra: Floats
+
+
+def with_cameras(
+    tracks: Tracks,
+    solve: Solve,
+    places: Floats,
+    weights: Floats,
+    check: Callable[[], None] = lambda: None,
+) -> WithMore:
+    """Return a solve adjusted to more points, seen at places (K, N, 2) that are surer than features: weights (K,)."""
+    count, width = len(solve.turns), float(tracks.size_wh[0])
+    rows = list(range(count)) if count <= ALL_CAMERAS else sorted(
+        {*(int(row) for row in np.nonzero(np.isfinite(places).any(axis=(0, 2)))[0]), 0, count - 1}
+    )  # fmt: skip
+    good = np.zeros(len(tracks.places), np.bool_)
+    good[solve.track_of] = True
+    own = _spread_out(tracks, good, rows, ALL_POINTS)
+    of_track = np.full(len(tracks.places), -1)
+    of_track[solve.track_of] = np.arange(len(solve.track_of))
+    more, known = _all_points(places, solve.turns, solve.moves, solve.lens, solve.is_nodal)
+    all_places = np.concatenate([tracks.places[own][:, rows], np.where(known[:, None, None], places, np.nan)[:, rows]])
+    seen = Observations.of(all_places, np.concatenate([np.ones(len(own)), weights]))
+    held = len(rows) // 2
+    points = np.concatenate([solve.points[of_track[own]], more])
+    scene = _about(Scene(solve.turns[rows], solve.moves[rows], solve.lens, points), held)
+    scene, _ = adjusted(scene, seen, width, scale_px=FINE_PX, turns_only=solve.is_nodal, held=held, most=25, check=check)
+    turns, moves = _laid_in(tracks, rows, scene, solve.is_nodal, check)
+    features, good_now = _all_points(tracks.places, turns, moves, scene.lens, solve.is_nodal)
+    error = _point_errors(tracks.places, turns, moves, scene.lens, features)
+    good &= good_now
+    told = _told(tracks, turns, moves, scene.lens, features, good, error, solve.is_nodal)
+    return WithMore(told, scene.points[len(own) :])

@@ -1,0 +1,102 @@
+"""Planes in a solved scene: through points, as inverse depth that is linear in the picture; and how they move."""
+
+from __future__ import annotations
+
+import numpy as np
+from numpy.typing import NDArray
+
+from gommage.core.geometry import Lens, Matrix
+from gommage.errors import FollowError
+
+__all__ = ["fitted_plane", "inverse_depths", "plane_motion"]
+
+Floats = NDArray[np.float64]
+LEAST_POINTS = 3
+TRIALS = 400
+ROUNDS = 12
+SEED = 3
+
+
+def inverse_depths(turn: Floats, move: Floats, points: Floats) -> tuple[Floats, Floats]:
+    """Return where a camera sees points (P, 4), as directions (P, 2) at depth 1, and their inverse depths (P,).
+
+    NaN for what is behind it.
+    """
+    there = points[:, :3] @ turn.T + points[:, 3:] * move
+    depth = there[:, 2]
+    safe = np.where(depth > 1e-9, depth, np.nan)
+    return there[:, :2] / safe[:, None], points[:, 3] / safe
+
+
+def fitted_plane(directions: Floats, inverse: Floats, errors: Floats) -> tuple[Floats, NDArray[np.bool_]]:
+    """Return a plane as inverse depth linear in the picture, (3,) of (x, y, 1), and which points lie on it.
+
+    Parameters
+    ----------
+    directions, inverse : (P, 2), (P,) float64
+        See `inverse_depths`.
+    errors : (P,) float64
+        How unsure each inverse depth is, in any unit.
+
+    Raises
+    ------
+    FollowError
+        If there are fewer than three points, or they lie on a line.
+
+    References
+    ----------
+    Least median of squares (P. Rousseeuw, 1984), then least squares weighted anew.
+    """
+    known = np.isfinite(directions[:, 0]) & np.isfinite(inverse)
+    if known.sum() < LEAST_POINTS:
+        raise FollowError("A plane needs at least three solved points. Pick more, or draw round a larger area.")
+    rows = np.column_stack([directions[known], np.ones(known.sum())])
+    own, unsure = inverse[known], np.maximum(errors[known], 1e-12)
+    spread = rows[:, :2].std(axis=0)
+    if np.linalg.matrix_rank(rows - rows.mean(axis=0), tol=1e-3 * max(float(spread.max()), 1e-6)) < 2:
+        raise FollowError("These points lie on a line: pick some beside it.")
+    plane = _median_plane(rows, own, unsure)
+    off = np.abs(rows @ plane - own) / unsure
+    for _ in range(ROUNDS):
+        scale = max(float(np.median(off)) * 1.5 * 1.4826, 1e-12)
+        weights = 1 / (unsure * (1 + (off / scale) ** 2))
+        plane = np.linalg.lstsq(rows * weights[:, None], own * weights, rcond=None)[0]
+        off = np.abs(rows @ plane - own) / unsure
+    on_it = np.zeros(len(directions), np.bool_)
+    on_it[np.nonzero(known)[0]] = off < 3 * max(float(np.median(off)) * 1.4826, 1e-12)
+    return plane, on_it
+
+
+def _median_plane(rows: Floats, inverse: Floats, unsure: Floats) -> Floats:
+    if len(rows) == LEAST_POINTS:
+        found: Floats = np.linalg.lstsq(rows, inverse, rcond=None)[0]
+        return found
+    rng = np.random.default_rng(SEED)
+    chosen = np.stack([rng.choice(len(rows), 3, replace=False) for _ in range(TRIALS)])
+    systems = rows[chosen]
+    determinants = np.abs(np.linalg.det(systems))
+    chosen = chosen[determinants > 1e-3 * max(float(determinants.max()), 1e-30)]
+    planes = np.linalg.solve(rows[chosen], inverse[chosen][..., None])[..., 0]
+    off = np.median(np.abs(planes @ rows.T - inverse) / unsure, axis=1)
+    best: Floats = planes[int(off.argmin())]
+    return best
+
+
+def plane_motion(
+    lens: Lens, home: tuple[Floats, Floats], there: tuple[Floats, Floats], plane: Floats
+) -> Matrix:
+    """Return the motion (3, 3) of a plane's straight pixels, home to another frame; its sign counts.
+
+    Parameters
+    ----------
+    lens : Lens
+    home, there : tuple
+        Turn (3, 3) and move (3,) of both cameras.
+    plane : (3,) float64
+        Inverse depth on the home frame, linear in the direction (x, y, 1).
+    """
+    turn = there[0] @ home[0].T
+    move = there[1] - turn @ home[1]
+    inner = lens.inner
+    motion: Matrix = inner @ (turn + np.outer(move, plane)) @ np.linalg.inv(inner)
+    return motion
