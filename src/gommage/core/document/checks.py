@@ -104,6 +104,8 @@ def _has_lost(shot: Shot, before: Shot) -> bool:
 
 
 def _references(shot: Shot, before: Shot) -> Iterator[tuple[str, str, str]]:
+    if shot.camera is not None:
+        yield "The ground", "surface", shot.camera.ground_id
     for surface in _fresh(shot.surfaces, before.surfaces):
         yield surface.name, "surface", surface.rides_on
         for matte in _mattes_of(surface):

@@ -6,6 +6,8 @@
     carried               M_t = P_t inverse(P_home) R_t     P: placement of the surface it rides on
     corrected             W_t = M_t C_t                     C: home to home, exact at each pin, smooth between
 
+A scene plane has no track of its own: its motion is the solved camera's, of straight pixels, seen through its lens.
+
 One frame costs one frame: a placement is made of what was measured and the pins, and computes a frame's motion when it
 is asked for. The arrays of all frames are made on demand, once.
 """
@@ -26,14 +28,18 @@ from gommage.core.document.records import (
     FrameRange,
     PlaneFollow,
     PointsFollow,
+    ScenePlane,
     Shot,
+    SolvedCamera,
     Surface,
     Track,
 )
 from gommage.core.geometry import (
     IDENTITY,
+    Lens,
     Mapping,
     Points,
+    ThroughLens,
     carried_stack,
     composed,
     fitted,
@@ -42,6 +48,7 @@ from gommage.core.geometry import (
     identity_stack,
     monotone_cubic,
     normal,
+    plane_motion,
     then,
 )
 
@@ -50,6 +57,10 @@ __all__ = ["Placement", "carried_by", "placement", "without_pins"]
 PIN_SLIP_PX = 0.3
 """How well a hand places a corner."""
 BY_HAND = "placed by hand"
+POSE_FREEDOMS, RELATED = 6, 4.0
+"""A camera's freedoms; so many of the points beside each other are off alike."""
+OFF_PX = 1.0
+"""A camera that is off by more on a frame is doubted there."""
 
 
 def placement(shot: Shot, surface: Surface) -> Placement | None:
@@ -60,7 +71,8 @@ def placement(shot: Shot, surface: Surface) -> Placement | None:
     carrier = _carrier(shot, surface)
     if surface.rides_on and carrier is None:
         return None
-    return _placed(surface, carrier, shot.footage.frames)
+    camera = shot.camera if isinstance(surface.how, ScenePlane) else None
+    return _placed(surface, carrier, shot.footage.frames, camera)
 
 
 def mappings_of(shot: Shot) -> Callable[[str, int], Mapping | None]:
@@ -94,19 +106,60 @@ def _carrier(shot: Shot, surface: Surface) -> Placement | None:
 
 
 @lru_cache(maxsize=128)
-def _placed(surface: Surface, carrier: Placement | None, whole: FrameRange) -> Placement | None:
-    frames = _known_frames(surface, whole)
+def _placed(
+    surface: Surface, carrier: Placement | None, whole: FrameRange, camera: SolvedCamera | None
+) -> Placement | None:
+    track = surface.track
+    if isinstance(surface.how, ScenePlane):
+        if camera is None or not camera.is_solved(surface.home_frame):
+            return None
+        track = scene_track(camera, surface.home_frame, surface.corners, surface.how)
+    frames = _known_frames(surface, track, whole)
     if frames is not None and carrier is not None:
         first, last = max(frames.first, carrier.frames.first), min(frames.last, carrier.frames.last)
         is_carried = first <= last and carrier.is_placed(surface.home_frame)
         frames = FrameRange(first=first, last=last) if is_carried else None
-    return None if frames is None else Placement(surface, carrier, frames)
+    lens = camera.lens if camera is not None and not camera.lens.is_straight else None
+    return None if frames is None else Placement(surface, carrier, frames, track, lens)
 
 
-def _known_frames(surface: Surface, whole: FrameRange) -> FrameRange | None:
+def scene_track(camera: SolvedCamera, home_frame: int, corners: Points, how: ScenePlane) -> Track:
+    """Return the motion of a scene plane's straight pixels, as though it had been measured.
+
+    Its slip is what the points of the solve leave unsure: where the camera is on the frame, and where the plane lies.
+    """
+    lens, home = camera.lens, camera.pose(home_frame)
+    frames = camera.frames
+    matrices = np.stack([plane_motion(lens, home, camera.pose(frame), how.plane.values) for frame in frames])
+    errors = camera.frame_error_px.values
+    known = errors >= 0
+    rows = np.column_stack([(lens.straightened(corners) - (lens.middle_x, lens.middle_y)) / lens.focal_px, np.ones(4)])
+    depth_unsure = np.sqrt(np.maximum(np.einsum("ci,ij,cj->c", rows, how.unsure.values, rows), 0.0))
+    turns = camera.turns.values
+    moved = camera.moves.values - np.einsum("nij,j->ni", turns @ home[0].T, home[1])
+    by_plane = lens.focal_px * np.linalg.norm(moved, axis=1)[:, None] * depth_unsure
+    first, last = camera.seen_on.values.T
+    counts = np.array([((first <= frame) & (frame <= last)).sum() for frame in frames])
+    by_camera = np.maximum(errors, 0.0) * np.sqrt(RELATED * POSE_FREEDOMS / np.maximum(2 * counts, POSE_FREEDOMS))
+    return Track(
+        first_frame=camera.first_frame,
+        home_to_frame=Array(matrices),
+        corner_slip_px=Array(np.hypot(by_plane, by_camera[:, None])),
+        certainty=Array(np.where(known, 1 / (1 + np.maximum(errors, 0.0) ** 2), 0.0)),
+        reasons=tuple(_reason_of(float(error)) for error in errors),
+    )
+
+
+def _reason_of(error: float) -> str:
+    if error < 0:
+        return NOT_SEEN
+    return f"the camera is off by {error:.1f} px here" if error > OFF_PX else ""
+
+
+def _known_frames(surface: Surface, track: Track | None, whole: FrameRange) -> FrameRange | None:
     """Return the frames that were measured, or on which nothing has to be measured, and those between pins."""
-    if surface.track is not None:
-        frames = surface.track.frames
+    if track is not None:
+        frames = track.frames
     elif not isinstance(surface.how, PlaneFollow | PointsFollow):
         frames = whole
     elif surface.pins:
@@ -129,10 +182,18 @@ class Placement:
         The frames on which it is known, or was lost in between.
     """
 
-    def __init__(self, surface: Surface, carrier: Placement | None, frames: FrameRange) -> None:
+    def __init__(
+        self,
+        surface: Surface,
+        carrier: Placement | None,
+        frames: FrameRange,
+        track: Track | None,
+        lens: Lens | None = None,
+    ) -> None:
         self.surface, self.frames = surface, frames
         self._carrier = carrier
-        self._track = surface.track
+        self._track = track
+        self._lens = lens
         self._memory: dict[int, Mapping] = {}
         self._pinned = {pin.frame for pin in surface.pins}
 
@@ -182,11 +243,19 @@ class Placement:
         return min(max(frame - self._track.first_frame, 0), len(self._track.certainty) - 1)
 
     def _carried(self, frame: int) -> Mapping:
-        own = IDENTITY if self._track is None else from_matrix(self._track.home_to_frame.values[self._row(frame)])
+        own = IDENTITY if self._track is None else self._moved_by(self._track.home_to_frame.values[self._row(frame)])
         if self._carrier is None:
             return own
         under = self._carrier.home_to_frame(self.surface.home_frame).inverse()
         return composed(own, under, self._carrier.home_to_frame(frame))
+
+    def _moved_by(self, matrix: NDArray[np.float64]) -> Mapping:
+        return from_matrix(matrix) if self._lens is None else ThroughLens(self._lens, matrix)
+
+    @property
+    def is_flat(self) -> bool:
+        """Whether matrices tell its motion exactly: no lens bends it, nor what it rides on."""
+        return self._lens is None and (self._carrier is None or self._carrier.is_flat)
 
     def _computed(self, frame: int) -> Mapping:
         carried = self._carried(frame)
@@ -221,8 +290,13 @@ class Placement:
 
     @cached_property
     def matrices(self) -> NDArray[np.float64]:
-        """Where it is on all its frames, (N, 3, 3): for files, curves and sums over the shot."""
+        """Where it is on all its frames, (N, 3, 3): for files, curves and sums over the shot.
+
+        What is seen through a lens is no matrix: then those that take its corners where they go.
+        """
         frames = np.arange(self.frames.first, self.frames.last + 1)
+        if not self.is_flat:
+            return np.stack([self._through_corners(int(frame)) for frame in frames])
         stack = identity_stack(len(frames)) if self._track is None else self._spread(self._track.home_to_frame.values)
         if self._carrier is not None:
             low = self.frames.first - self._carrier.frames.first
@@ -235,6 +309,11 @@ class Placement:
         corners = self.surface.corners
         changes = fitted_stack(corners, corners + monotone_cubic(at, values, frames))
         return normal(stack @ changes)
+
+    def _through_corners(self, frame: int) -> NDArray[np.float64]:
+        corners = self.surface.corners
+        matrix: NDArray[np.float64] = np.asarray(fitted(corners, self.home_to_frame(frame)(corners)), np.float64)
+        return matrix
 
     def _spread(self, values: NDArray[np.float64]) -> NDArray[np.float64]:
         """Return the track's rows for all frames of the placement; beyond its ends the end rests."""

@@ -33,9 +33,11 @@ from gommage.core.document.records import (
     PlaneFollow,
     PointsFollow,
     Project,
+    ScenePlane,
     Shape,
     Shot,
     Softness,
+    SolvedCamera,
     Still,
     Stroke,
     Surface,
@@ -61,6 +63,8 @@ MOST_PX = 10_000.0
 """Of a softness, a growth, a brush."""
 MOST_REACH_PX = 50.0
 MOST_STOPS = 30.0
+MOST_BEND = 10.0
+"""Of a lens's terms."""
 SMALLEST_SIZE_PX = 1e-3
 _REST = re.compile(r"\w+\[\d+\]")
 _CONTROL = re.compile(r"[\x00-\x1f\x7f]")
@@ -173,6 +177,13 @@ def _of_shot(shot: Shot) -> Iterator[str]:
     for name in ("surfaces", "clean_plates", "mattes", "fixes"):
         yield from _unique(name, getattr(shot, name))
     frames = shot.footage.frames
+    if shot.camera is not None:
+        own = shot.camera.frames
+        if fault := _outside([own.first, own.last], frames):
+            yield f"camera: {fault}"
+    for index, surface in enumerate(shot.surfaces):
+        if isinstance(surface.how, ScenePlane) and (shot.camera is None or not shot.camera.is_solved(surface.home_frame)):
+            yield f"surfaces[{index}]: lies in a solved scene, and no camera is solved on frame {surface.home_frame}"
     carriers = {surface.id: surface.rides_on for surface in shot.surfaces}
     for index, surface in enumerate(shot.surfaces):
         for fault in (_ring(surface.id, carriers), _outside(_frames_of(surface), frames)):
@@ -257,6 +268,17 @@ def _of_surface(surface: Surface) -> Iterator[str]:
         return
     if isinstance(how, Still | ByHand) and not is_quad(surface.corners):
         yield "three of its corners lie on a line"
+
+
+def _of_camera(camera: SolvedCamera) -> Iterator[str]:
+    turns = camera.turns.values
+    if not np.allclose(turns @ np.swapaxes(turns, 1, 2), np.eye(3), atol=1e-6) or not (np.linalg.det(turns) > 0).all():
+        yield "it has a turn that is none"
+    lens = camera.lens
+    if not (lens.focal_px >= 1 and abs(lens.first) <= MOST_BEND and abs(lens.second) <= MOST_BEND):
+        yield "its lens bends more than lenses do"
+    if not all(abs(number) <= LARGEST_NUMBER for number in lens.numbers):
+        yield "its lens has a number that is not finite, or too large"
 
 
 def _is_regular(matrices: Any) -> bool:
@@ -367,6 +389,7 @@ def _within(name: str, keyed: Keyed, least: float, most: float) -> Iterator[str]
 CHECKS: dict[type, Check] = {
     Project: _of_project,
     Shot: _of_shot,
+    SolvedCamera: _of_camera,
     Footage: _of_footage,
     Surface: _of_surface,
     Track: _of_track,

@@ -20,12 +20,28 @@ from gommage.core.engine.proposals import Proposal, first_look, proposed_fills
 from gommage.core.engine.proposing import proposed_key
 from gommage.core.engine.render import RenderReport, RenderTarget, render, render_in_processes
 from gommage.core.engine.sheets import Sheet, SheetRequest, sheet_key, sheet_of, sheet_pixels
+from gommage.core.engine.solving import (
+    Solved,
+    camera_solved,
+    laid_plane,
+    plane_of_points,
+    polish_planes,
+    solve_camera,
+    told_of_camera,
+)
 from gommage.core.engine.steps import Advice, State, Step, steps_of
 from gommage.core.engine.summary import ShotSummary, SurfaceSummary, summarised
 from gommage.core.engine.telling import told_of_stroke
 from gommage.core.engine.views import BACKDROPS, Look, Veil, ViewRequest, view_key, view_pixels
 
 __all__ = [
+    "Solved",
+    "camera_solved",
+    "laid_plane",
+    "plane_of_points",
+    "polish_planes",
+    "solve_camera",
+    "told_of_camera",
     "BACKDROPS",
     "Advice",
     "Cache",

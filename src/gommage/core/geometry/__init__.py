@@ -1,6 +1,6 @@
 """Points, windows, fits, and the mapping: where a point of one thing lies in another."""
 
-from gommage.core.geometry.cameras import Camera
+from gommage.core.geometry.cameras import Camera, Pose, axis_turn, plane_motion
 from gommage.core.geometry.fits import (
     box_of,
     closed_monotone_cubic,
@@ -33,6 +33,9 @@ __all__ = [
     "NOWHERE",
     "IDENTITY",
     "Camera",
+    "Pose",
+    "axis_turn",
+    "plane_motion",
     "FieldMapping",
     "Lens",
     "ThroughLens",

@@ -1,4 +1,4 @@
-"""A pinhole camera, and where it sees flat things."""
+"""Cameras, and how flat things move before them."""
 
 from __future__ import annotations
 
@@ -8,9 +8,43 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from gommage.core.geometry.lenses import Lens
 from gommage.core.geometry.mappings import Mapping, from_matrix
+from gommage.core.geometry.windows import Matrix
 
-__all__ = ["Camera"]
+__all__ = ["Camera", "Pose", "axis_turn", "plane_motion"]
+
+Pose = tuple[NDArray[np.float64], NDArray[np.float64]]
+"""A turn (3, 3) and a move (3,): a point of the scene lies at ``turn @ point + move`` before the camera."""
+
+
+def axis_turn(vectors: NDArray[np.float64]) -> NDArray[np.float64]:
+    """Return the turns (..., 3, 3) about axes (..., 3) by their lengths in radians (O. Rodrigues' formula)."""
+    angle = np.linalg.norm(vectors, axis=-1)[..., None, None]
+    x, y, z = np.moveaxis(np.asarray(vectors, np.float64), -1, 0)
+    zero = np.zeros_like(x)
+    cross = np.stack([zero, -z, y, z, zero, -x, -y, x, zero], axis=-1).reshape(*x.shape, 3, 3)
+    cross = cross / np.maximum(angle, 1e-12)
+    out: NDArray[np.float64] = np.eye(3) + np.sin(angle) * cross + (1 - np.cos(angle)) * (cross @ cross)
+    return out
+
+
+def plane_motion(lens: Lens, home: Pose, there: Pose, plane: NDArray[np.float64]) -> Matrix:
+    """Return the motion (3, 3) of a plane's straight pixels, home to another frame; its sign counts.
+
+    Parameters
+    ----------
+    lens : Lens
+    home, there : Pose
+        Of the camera on both frames.
+    plane : (3,) float64
+        Inverse depth on the home frame, linear in the direction (x, y, 1).
+    """
+    turn = there[0] @ home[0].T
+    move = there[1] - turn @ home[1]
+    inner = lens.inner
+    motion: Matrix = inner @ (turn + np.outer(move, plane)) @ np.linalg.inv(inner)
+    return motion
 
 
 @dataclass(frozen=True, slots=True)

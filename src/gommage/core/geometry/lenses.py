@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Hashable
-from dataclasses import dataclass, replace
 
 import numpy as np
+from msgspec import Struct
+from msgspec.structs import replace
 from numpy.typing import NDArray
 
 from gommage.core.geometry.mappings import Mapping
@@ -14,8 +15,7 @@ from gommage.core.geometry.windows import Matrix, Points
 __all__ = ["Lens", "ThroughLens"]
 
 
-@dataclass(frozen=True)
-class Lens:
+class Lens(Struct, frozen=True, forbid_unknown_fields=True):
     """A lens with two radial terms (D. C. Brown, "Close-range camera calibration", 1971).
 
     A point at distance r from the middle, counted in focal lengths, is seen at ``r (1 + first r^2 + second r^4)``.

@@ -198,7 +198,10 @@ def remove_surface(project: Project, shot_id: str, surface_id: str) -> Project:
         if riders := _riders(shot, surface_id):
             raise EditError(f"{surface.name} carries {', '.join(riders)}. Remove those first.")
         fixes = tuple(_not_along(fix, surface_id) for fix in shot.fixes)
-        return replace(shot, surfaces=without(shot.surfaces, surface_id), fixes=fixes)
+        camera = shot.camera
+        if camera is not None and camera.ground_id == surface_id:
+            camera = replace(camera, ground_id="")
+        return replace(shot, surfaces=without(shot.surfaces, surface_id), fixes=fixes, camera=camera)
 
     return in_shot(project, shot_id, change)
 

@@ -10,6 +10,7 @@ from gommage.core.document.records.base import (
     by_id,
     new_id,
 )
+from gommage.core.document.records.cameras import UNSOLVED, SolvedCamera
 from gommage.core.document.records.fills import (
     Borrow,
     ClosedFrom,
@@ -91,6 +92,7 @@ from gommage.core.document.records.surfaces import (
     Pin,
     PlaneFollow,
     PointsFollow,
+    ScenePlane,
     Spot,
     SpotPath,
     Still,
@@ -165,6 +167,9 @@ __all__ = [
     "PlatePicture",
     "Plates",
     "PointsFollow",
+    "ScenePlane",
+    "SolvedCamera",
+    "UNSOLVED",
     "Pressure",
     "Project",
     "Record",

@@ -5,6 +5,7 @@ from __future__ import annotations
 from typing import Self
 
 from gommage.core.document.records.base import Record, by_id
+from gommage.core.document.records.cameras import SolvedCamera
 from gommage.core.document.records.fixes import Fix
 from gommage.core.document.records.footage import SCENE_LINEAR, Footage
 from gommage.core.document.records.plates import CleanPlate
@@ -26,6 +27,7 @@ class Shot(Record, frozen=True):
     clean_plates: tuple[CleanPlate, ...] = ()
     mattes: tuple[SharedMatte, ...] = ()
     fixes: tuple[Fix, ...] = ()
+    camera: SolvedCamera | None = None
 
     def surface(self, surface_id: str) -> Surface:
         """Return the surface of that id (`KeyError` if there is none)."""

@@ -24,6 +24,7 @@ __all__ = [
     "Pin",
     "PlaneFollow",
     "PointsFollow",
+    "ScenePlane",
     "Spot",
     "SpotPath",
     "Still",
@@ -248,7 +249,32 @@ class ByHand(Record, frozen=True, tag="by hand"):
         as_arrays(self, "corners")
 
 
-How = PlaneFollow | PointsFollow | Still | ByHand
+class ScenePlane(Record, frozen=True, tag="scene plane"):
+    """A plane of the scene that the shot's camera was solved in; it moves as the camera says.
+
+    Attributes
+    ----------
+    outline : Array
+        (N, 2) what of it is known, home-frame pixels.
+    plane : Array
+        (3,) inverse depth before the camera of the home frame, linear in the direction (x, y, 1) there: the plane is
+        where ``1 / z = plane @ (x, y, 1)``.
+    unsure : Array
+        (3, 3) covariance of these numbers.
+    """
+
+    outline: Array
+    plane: Array
+    unsure: Array
+
+    def __post_init__(self) -> None:
+        as_arrays(self, "outline", "plane", "unsure")
+        shapes = self.plane.values.shape, self.unsure.values.shape, self.outline.values.shape[1:]
+        if shapes != ((3,), (3, 3), (2,)) or len(self.outline.values) < 3:
+            raise ValueError(f"a scene plane needs an outline, three numbers and their covariance, got {shapes}")
+
+
+How = PlaneFollow | PointsFollow | Still | ByHand | ScenePlane
 
 
 class Pin(Record, frozen=True):
@@ -288,6 +314,8 @@ class Surface(Record, frozen=True):
         `gommage.core.document.placement`.
     pins : tuple of Pin
         In the order of their frames.
+    moves_by_itself : bool
+        Whether it is no part of the set: where the camera is solved, it is not looked at.
     """
 
     id: str
@@ -298,6 +326,7 @@ class Surface(Record, frozen=True):
     rides_on: str = ""
     track: Track | None = None
     pins: tuple[Pin, ...] = ()
+    moves_by_itself: bool = False
 
     def __post_init__(self) -> None:
         frames = [pin.frame for pin in self.pins]
@@ -314,6 +343,8 @@ class Surface(Record, frozen=True):
                 return box_of(np.array([(spot.x, spot.y) for spot in spots]), SPOT_MARGIN_PX)
             case Still(corners=corners) | ByHand(corners=corners):
                 return corners.values
+            case ScenePlane(outline=outline):
+                return outline.values
 
     @property
     def corners(self) -> NDArray[np.float64]:

@@ -4,16 +4,17 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from itertools import pairwise
 
 import numpy as np
+from msgspec.structs import replace
 from numpy.typing import NDArray
 from scipy.linalg import LinAlgError, solve
 
-from gommage.core.geometry import Lens
+from gommage.core.geometry import Lens, axis_turn
 
-__all__ = ["Observations", "Scene", "adjusted", "resected", "rotation_of", "triangulated"]
+__all__ = ["Observations", "Scene", "adjusted", "resected", "triangulated"]
 
 Floats = NDArray[np.float64]
 Integers = NDArray[np.int64]
@@ -74,17 +75,6 @@ class Scene:
         residuals(self.turns, self.moves, np.array(self.lens.numbers), self.points, seen.camera_of, seen.point_of,
                   seen.places, out)  # fmt: skip
         return out
-
-
-def rotation_of(vectors: Floats) -> Floats:
-    """Return the turns (N, 3, 3) about axes (N, 3) by their lengths in radians (O. Rodrigues' formula)."""
-    angle = np.linalg.norm(vectors, axis=-1)[..., None, None]
-    safe = np.maximum(angle, 1e-12)
-    x, y, z = np.moveaxis(vectors, -1, 0)
-    zero = np.zeros_like(x)
-    cross = np.stack([zero, -z, y, z, zero, -x, -y, x, zero], axis=-1).reshape(*x.shape, 3, 3) / safe
-    out: Floats = np.eye(3) + np.sin(angle) * cross + (1 - np.cos(angle)) * (cross @ cross)
-    return out
 
 
 def _across(points: Floats) -> Floats:
@@ -233,7 +223,7 @@ class _Step:
         lens = replace(
             scene.lens, focal_px=focal, first=scene.lens.first + float(by[-2]), second=scene.lens.second + float(by[-1])
         )
-        turns = np.ascontiguousarray(rotation_of(cameras[:, :3]) @ scene.turns)
+        turns = np.ascontiguousarray(axis_turn(cameras[:, :3]) @ scene.turns)
         return Scene(turns, scene.moves + cameras[:, 3:], lens, np.ascontiguousarray(points))
 
 
@@ -262,7 +252,7 @@ def resected(
         damped = normal[:size, :size] + np.diag(damping * normal.diagonal()[:size] + 1e-12)
         by = np.zeros(6)
         by[:size] = np.linalg.solve(damped, right[:size])
-        there = np.ascontiguousarray(rotation_of(by[None, :3])[0] @ turn), move + by[3:]
+        there = np.ascontiguousarray(axis_turn(by[None, :3])[0] @ turn), move + by[3:]
         fresh = resect_normal(*there, numbers, points, places, scale_px, turns_only, fresh_normal, fresh_right)
         if fresh < cost:
             gained = cost - fresh

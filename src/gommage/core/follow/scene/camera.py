@@ -3,18 +3,21 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 
 import cv2
 import numpy as np
+from msgspec.structs import replace
 from numpy.typing import NDArray
 
+from gommage.core.document import Array, SolvedCamera
+from gommage.core.document.records import UNSOLVED
 from gommage.core.follow.scene.bundle import Observations, Scene, adjusted, resected, triangulated
 from gommage.core.follow.scene.tracks import Tracks
 from gommage.core.geometry import Lens
 from gommage.errors import FollowError
 
-__all__ = ["Solve", "WithMore", "key_rows", "solved", "with_cameras"]
+__all__ = ["WithMore", "key_rows", "solved", "with_cameras"]
 
 Floats = NDArray[np.float64]
 KEYS_APART, LEAST_KEYS, MOST_KEYS = 0.025, 8, 14
@@ -28,8 +31,8 @@ KEY_POINTS = 800
 ALL_CAMERAS, ALL_POINTS = 130, 900
 """Shots of at most so many frames are adjusted as a whole in the end, with so many points."""
 ROUGH_PX, FINE_PX = 1.5, 0.5
-MOVING_PX = 3.0
-"""A feature that is off by more, and by more than some deviations, moves by itself."""
+MOVING_PX, LATE_PX = 3.0, 1.5
+"""A feature that is off by more, and by more than some medians of all, moves by itself: at first, and in the end."""
 STILL_PX = 0.75
 """A camera whose picture moves less than this stands still."""
 LEAST_TRACKS = 40
@@ -37,54 +40,6 @@ LEAST_ON_FRAME = 12
 BAD_PX = 1.0
 LEAST_ANGLE_RAD = np.deg2rad(0.15)
 """Between rays: a point seen by less than this from all sides is as good as infinitely far."""
-
-
-@dataclass(frozen=True, slots=True)
-class Solve:
-    """What came of a solve.
-
-    Attributes
-    ----------
-    first_frame : int
-    turns, moves : (N, 3, 3), (N, 3) float64
-        From the scene to the camera of each frame.
-    lens : Lens
-    points : (P, 4) float64
-        Directions and inverse distances, see `gommage.core.follow.scene.bundle.Scene`.
-    point_error_px : (P,) float64
-    seen_on : (P, 2) int64
-        The first and last frame each was seen on.
-    frame_error_px : (N,) float64
-        NaN where a frame could not be solved.
-    is_nodal : bool
-        The camera only turns.
-    moving : int
-        How many features move by themselves.
-    track_of : (P,) int64
-        Which track each point is.
-    """
-
-    first_frame: int
-    turns: Floats
-    moves: Floats
-    lens: Lens
-    points: Floats
-    point_error_px: Floats
-    seen_on: NDArray[np.int64]
-    frame_error_px: Floats
-    is_nodal: bool
-    moving: int
-    track_of: NDArray[np.int64]
-
-    @property
-    def median_px(self) -> float:
-        """The median of the frames' errors."""
-        return float(np.nanmedian(self.frame_error_px))
-
-    @property
-    def worst_px(self) -> float:
-        """The largest of the frames' errors."""
-        return float(np.nanmax(self.frame_error_px))
 
 
 def key_rows(tracks: Tracks) -> list[int]:
@@ -111,7 +66,7 @@ def solved(
     lens: Lens | None = None,
     progress: Callable[[str, float], None] = lambda words, share: None,
     check: Callable[[], None] = lambda: None,
-) -> Solve:
+) -> SolvedCamera:
     """Return the camera of a shot.
 
     Parameters
@@ -144,7 +99,8 @@ def solved(
     begun = nodal if is_nodal else moving
     assert begun is not None
     progress("Adjusting frames between", 0.55)
-    return _finished(tracks, rows, begun, free, is_nodal, progress, check)
+    camera = _finished(tracks, rows, begun, free, is_nodal, progress, check)
+    return replace(camera, is_lens_given=lens is not None)
 
 
 def _refuse(tracks: Tracks) -> None:
@@ -331,14 +287,14 @@ def _finished(
     is_nodal: bool,
     progress: Callable[[str, float], None],
     check: Callable[[], None],
-) -> Solve:
+) -> SolvedCamera:
     """Lay all frames in, leave out what moves by itself, and adjust once more."""
     width, count = float(tracks.size_wh[0]), tracks.places.shape[1]
     scene = begun[0]
     turns, moves = _laid_in(tracks, rows, scene, is_nodal, check)
     points, good = _all_points(tracks.places, turns, moves, scene.lens, is_nodal)
     error = _point_errors(tracks.places, turns, moves, scene.lens, points)
-    good &= error < max(MOVING_PX, 4 * float(np.nanmedian(error[good])))
+    good &= error < _believed_px(error[good], MOVING_PX)
     some = sorted({round(i) for i in np.linspace(0, count - 1, min(FINAL_CAMERAS, count))})
     every = list(range(count)) if count <= ALL_CAMERAS else sorted({*some, *rows})
     for chosen, most, share in ((some, 60, 0.62), (every, 15, 0.75)):
@@ -352,7 +308,7 @@ def _finished(
         turns, moves = _laid_in(tracks, chosen, scene, is_nodal, check, own)
         points, good = _all_points(tracks.places, turns, moves, scene.lens, is_nodal)
         error = _point_errors(tracks.places, turns, moves, scene.lens, points)
-        good &= error < max(1.5, 4 * float(np.nanmedian(error[good])))
+        good &= error < _believed_px(error[good], LATE_PX)
     progress("Looking at what came of it", 0.97)
     return _told(tracks, turns, moves, scene.lens, points, good, error, is_nodal)
 
@@ -387,7 +343,7 @@ def _laid_in(
         return turns, moves
     points, good = _all_points(tracks.places[:, rows], scene.turns, scene.moves, scene.lens, is_nodal)
     error = _point_errors(tracks.places[:, rows], scene.turns, scene.moves, scene.lens, points)
-    good &= error < max(MOVING_PX, 4 * float(np.nanmedian(error[good])))
+    good &= error < _believed_px(error[good], MOVING_PX)
     known = set(rows)
     for row in sorted(set(range(count)) - known, key=lambda row: min(abs(row - one) for one in rows)):
         check()
@@ -463,57 +419,73 @@ def _told(
     good: NDArray[np.bool_],
     error: Floats,
     is_nodal: bool,
-) -> Solve:
+) -> SolvedCamera:
     """Return the solve, its errors, and which frames could not be solved."""
     own = np.nonzero(good)[0]
     off = _off(tracks.places[own], turns, moves, lens, points[own])
     counts = np.isfinite(off).sum(axis=0)
-    frame_error = np.full(len(turns), np.nan)
+    frame_error = np.full(len(turns), UNSOLVED)
     for row in np.nonzero(counts >= LEAST_ON_FRAME)[0]:
         frame_error[row] = np.nanmedian(off[:, row])
     rows = np.isfinite(tracks.places[own, :, 0])
     first, last = rows.argmax(axis=1), rows.shape[1] - 1 - rows[:, ::-1].argmax(axis=1)
-    seen_on = np.column_stack([first, last]) + tracks.first_frame
     enough = tracks.seen.sum(axis=1) >= 2
-    return Solve(tracks.first_frame, turns, moves, replace(lens), points[own], error[own], seen_on.astype(np.int64),
-                 frame_error, is_nodal, int((enough & ~good).sum()), own)  # fmt: skip
+    return SolvedCamera(
+        first_frame=tracks.first_frame,
+        turns=Array(turns),
+        moves=Array(moves),
+        lens=lens,
+        points=Array(points[own]),
+        point_error_px=Array(error[own]),
+        seen_on=Array(np.column_stack([first, last]) + tracks.first_frame),
+        frame_error_px=Array(frame_error),
+        is_nodal=is_nodal,
+        moving=int((enough & ~good).sum()),
+    )
 
 
 @dataclass(frozen=True, slots=True)
 class WithMore:
-    """A solve that was adjusted together with more points, and these: (K, 4)."""
+    """A camera that was adjusted together with more points, and these: (K, 4)."""
 
-    solve: Solve
+    camera: SolvedCamera
     extra: Floats
 
 
 def with_cameras(
     tracks: Tracks,
-    solve: Solve,
+    camera: SolvedCamera,
     places: Floats,
     weights: Floats,
     check: Callable[[], None] = lambda: None,
 ) -> WithMore:
-    """Return a solve adjusted to more points, seen at places (K, N, 2) that are surer than features: weights (K,)."""
-    count, width = len(solve.turns), float(tracks.size_wh[0])
+    """Return a camera adjusted to more points, seen at places (K, N, 2) that are surer than features: weights (K,).
+
+    A lens that was given stays as it is.
+    """
+    turns, moves, lens, is_nodal = camera.turns.values, camera.moves.values, camera.lens, camera.is_nodal
+    count, width = len(turns), float(tracks.size_wh[0])
     rows = list(range(count)) if count <= ALL_CAMERAS else sorted(
         {*(int(row) for row in np.nonzero(np.isfinite(places).any(axis=(0, 2)))[0]), 0, count - 1}
     )  # fmt: skip
-    good = np.zeros(len(tracks.places), np.bool_)
-    good[solve.track_of] = True
+    features, good = _all_points(tracks.places, turns, moves, lens, is_nodal)
+    error = _point_errors(tracks.places, turns, moves, lens, features)
+    good &= error < _believed_px(error[good], LATE_PX)
     own = _spread_out(tracks, good, rows, ALL_POINTS)
-    of_track = np.full(len(tracks.places), -1)
-    of_track[solve.track_of] = np.arange(len(solve.track_of))
-    more, known = _all_points(places, solve.turns, solve.moves, solve.lens, solve.is_nodal)
+    more, known = _all_points(places, turns, moves, lens, is_nodal)
     all_places = np.concatenate([tracks.places[own][:, rows], np.where(known[:, None, None], places, np.nan)[:, rows]])
     seen = Observations.of(all_places, np.concatenate([np.ones(len(own)), weights]))
     held = len(rows) // 2
-    points = np.concatenate([solve.points[of_track[own]], more])
-    scene = _about(Scene(solve.turns[rows], solve.moves[rows], solve.lens, points), held)
-    scene, _ = adjusted(scene, seen, width, scale_px=FINE_PX, turns_only=solve.is_nodal, held=held, most=25, check=check)
-    turns, moves = _laid_in(tracks, rows, scene, solve.is_nodal, check)
-    features, good_now = _all_points(tracks.places, turns, moves, scene.lens, solve.is_nodal)
+    scene = _about(Scene(turns[rows], moves[rows], lens, np.concatenate([features[own], more])), held)
+    scene, _ = adjusted(scene, seen, width, scale_px=FINE_PX, free_lens=(not camera.is_lens_given,) * 3,
+                        turns_only=is_nodal, held=held, most=25, check=check)  # fmt: skip
+    turns, moves = _laid_in(tracks, rows, scene, is_nodal, check)
+    features, good_now = _all_points(tracks.places, turns, moves, scene.lens, is_nodal)
     error = _point_errors(tracks.places, turns, moves, scene.lens, features)
-    good &= good_now
-    told = _told(tracks, turns, moves, scene.lens, features, good, error, solve.is_nodal)
-    return WithMore(told, scene.points[len(own) :])
+    told = _told(tracks, turns, moves, scene.lens, features, good & good_now, error, is_nodal)
+    return WithMore(replace(told, is_lens_given=camera.is_lens_given), scene.points[len(own) :])
+
+
+def _believed_px(errors: Floats, least: float) -> float:
+    """Return the error below which features are believed to stand still, among those of all."""
+    return max(least, 4 * float(np.nanmedian(errors))) if len(errors) else least

@@ -1,20 +1,39 @@
-"""Planes in a solved scene: through points, as inverse depth that is linear in the picture; and how they move."""
+"""Planes in a solved scene: through points, as inverse depth that is linear in the picture."""
 
 from __future__ import annotations
+
+from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
 
-from gommage.core.geometry import Lens, Matrix
 from gommage.errors import FollowError
 
-__all__ = ["fitted_plane", "inverse_depths", "plane_motion"]
+__all__ = ["FittedPlane", "fitted_plane", "inverse_depths"]
 
 Floats = NDArray[np.float64]
 LEAST_POINTS = 3
 TRIALS = 400
 ROUNDS = 12
 SEED = 3
+
+
+@dataclass(frozen=True, slots=True)
+class FittedPlane:
+    """A plane through points.
+
+    Attributes
+    ----------
+    plane : (3,) float64
+        Inverse depth of a direction (x, y, 1).
+    covariance : (3, 3) float64
+    on_it : (P,) bool
+        Which points lie on it.
+    """
+
+    plane: Floats
+    covariance: Floats
+    on_it: NDArray[np.bool_]
 
 
 def inverse_depths(turn: Floats, move: Floats, points: Floats) -> tuple[Floats, Floats]:
@@ -28,8 +47,8 @@ def inverse_depths(turn: Floats, move: Floats, points: Floats) -> tuple[Floats, 
     return there[:, :2] / safe[:, None], points[:, 3] / safe
 
 
-def fitted_plane(directions: Floats, inverse: Floats, errors: Floats) -> tuple[Floats, NDArray[np.bool_]]:
-    """Return a plane as inverse depth linear in the picture, (3,) of (x, y, 1), and which points lie on it.
+def fitted_plane(directions: Floats, inverse: Floats, errors: Floats) -> FittedPlane:
+    """Return the plane that most of some points lie on, as inverse depth linear in the picture.
 
     Parameters
     ----------
@@ -62,9 +81,13 @@ def fitted_plane(directions: Floats, inverse: Floats, errors: Floats) -> tuple[F
         weights = 1 / (unsure * (1 + (off / scale) ** 2))
         plane = np.linalg.lstsq(rows * weights[:, None], own * weights, rcond=None)[0]
         off = np.abs(rows @ plane - own) / unsure
+    deviation = max(float(np.median(off)) * 1.4826, 1e-12)
+    near = off < 3 * deviation
     on_it = np.zeros(len(directions), np.bool_)
-    on_it[np.nonzero(known)[0]] = off < 3 * max(float(np.median(off)) * 1.4826, 1e-12)
-    return plane, on_it
+    on_it[np.nonzero(known)[0]] = near
+    part = rows[near] / unsure[near, None]
+    covariance = deviation**2 * np.linalg.pinv(part.T @ part)
+    return FittedPlane(plane, covariance, on_it)
 
 
 def _median_plane(rows: Floats, inverse: Floats, unsure: Floats) -> Floats:
@@ -80,23 +103,3 @@ def _median_plane(rows: Floats, inverse: Floats, unsure: Floats) -> Floats:
     off = np.median(np.abs(planes @ rows.T - inverse) / unsure, axis=1)
     best: Floats = planes[int(off.argmin())]
     return best
-
-
-def plane_motion(
-    lens: Lens, home: tuple[Floats, Floats], there: tuple[Floats, Floats], plane: Floats
-) -> Matrix:
-    """Return the motion (3, 3) of a plane's straight pixels, home to another frame; its sign counts.
-
-    Parameters
-    ----------
-    lens : Lens
-    home, there : tuple
-        Turn (3, 3) and move (3,) of both cameras.
-    plane : (3,) float64
-        Inverse depth on the home frame, linear in the direction (x, y, 1).
-    """
-    turn = there[0] @ home[0].T
-    move = there[1] - turn @ home[1]
-    inner = lens.inner
-    motion: Matrix = inner @ (turn + np.outer(move, plane)) @ np.linalg.inv(inner)
-    return motion

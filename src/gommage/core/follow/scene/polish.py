@@ -1,4 +1,4 @@
-"""Polish a solve on the pictures: planes' own texture is aligned, and cameras, lens and planes are adjusted to it."""
+"""Polish a solved camera on the pictures: planes' own texture is aligned, and cameras, lens and planes are adjusted to it."""
 
 from __future__ import annotations
 
@@ -9,15 +9,15 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from gommage.core.document import Channel, MotionModel
+from gommage.core.document import Channel, MotionModel, SolvedCamera
 from gommage.core.follow.align import Template, align, make_pyramid, make_template
 from gommage.core.follow.masks import Mask, polygon_mask
 from gommage.core.follow.scene.bundle import Observations, Scene, adjusted
-from gommage.core.follow.scene.camera import Solve, with_cameras
-from gommage.core.follow.scene.planes import fitted_plane, inverse_depths, plane_motion
+from gommage.core.follow.scene.camera import with_cameras
+from gommage.core.follow.scene.planes import FittedPlane, fitted_plane, inverse_depths
 from gommage.core.follow.scene.tracks import Tracks
 from gommage.core.follow.sight import choose_sight
-from gommage.core.geometry import Lens, Matrix, Points, ThroughLens, Window, apply_matrix
+from gommage.core.geometry import Lens, Matrix, Points, ThroughLens, Window, apply_matrix, plane_motion
 from gommage.core.picture import Picture, resample
 from gommage.errors import FollowError
 
@@ -30,6 +30,8 @@ LEVELS = 3
 LEAST_LIKE, LARGEST_SLIP_PX = 0.6, 0.5
 """An alignment is believed from so much correlation on, and up to such an error."""
 LEAST_VISIBLE = 0.25
+FREEDOMS = 8
+"""Of an alignment: a grid's points say no more than so many would."""
 WEIGHT = 4.0
 """What one point of the grid counts, against a feature: it is surer, but its neighbours say the same."""
 INSET_PX = 4.0
@@ -60,8 +62,8 @@ class Polished:
     `before_px` and `after_px` are medians of how far planes were and are off where their texture was found.
     """
 
-    solve: Solve
-    planes: tuple[Floats, ...]
+    camera: SolvedCamera
+    planes: tuple[FittedPlane, ...]
     before_px: float
     after_px: float
 
@@ -74,7 +76,7 @@ class Polished:
 def polished(
     read: Callable[[int], Picture],
     tracks: Tracks,
-    solve: Solve,
+    camera: SolvedCamera,
     planes: Sequence[PlaneToPolish],
     hidden: Callable[[int], Mask | None] = lambda frame: None,
     progress: Callable[[float], None] = lambda share: None,
@@ -90,11 +92,11 @@ def polished(
     FollowError
         If no plane's texture could be aligned.
     """
-    grids = [_grid(one, solve.lens) for one in planes]
-    count = len(solve.turns)
-    rows = sorted({*range(0, count, EVERY), count - 1, *(one.home_frame - solve.first_frame for one in planes)})
-    rows = [row for row in rows if np.isfinite(solve.frame_error_px[row])]
-    looking = _Looking(read, solve, planes, hidden, check)
+    grids = [_grid(one, camera.lens) for one in planes]
+    count = len(camera.turns)
+    rows = sorted({*range(0, count, EVERY), count - 1, *(one.home_frame - camera.first_frame for one in planes)})
+    rows = [row for row in rows if camera.frame_error_px.values[row] >= 0]
+    looking = _Looking(read, camera, planes, hidden, check)
     places = [np.full((len(grid), count, 2), np.nan) for grid in grids]
     for number, row in enumerate(rows):
         check()
@@ -103,16 +105,16 @@ def polished(
             if motion is not None:
                 there = apply_matrix(motion, grid)
                 inside = looking.is_inside(there)
-                own[inside, row] = solve.lens.bent(there[inside])
+                own[inside, row] = camera.lens.bent(there[inside])
         progress(0.8 * (number + 1) / len(rows))
     if not any(np.isfinite(own).any() for own in places):
         raise FollowError("None of these planes could be found on other frames: too little texture, or too much in front.")
-    before = _plane_errors(solve, planes, [one.plane for one in planes], grids, places)
-    better = with_cameras(tracks, solve, np.concatenate(places), np.full(sum(map(len, grids)), WEIGHT), check)
-    fresh = _refitted(better.solve, planes, grids, better.extra, places)
+    before = _plane_errors(camera, planes, [one.plane for one in planes], grids, places)
+    better = with_cameras(tracks, camera, np.concatenate(places), np.full(sum(map(len, grids)), WEIGHT), check)
+    fresh = _refitted(better.camera, planes, grids, better.extra, places)
     progress(1.0)
-    after = _plane_errors(better.solve, planes, fresh, grids, places)
-    return Polished(better.solve, tuple(fresh), before, after)
+    after = _plane_errors(better.camera, planes, [one.plane for one in fresh], grids, places)
+    return Polished(better.camera, tuple(fresh), before, after)
 
 
 def _grid(one: PlaneToPolish, lens: Lens) -> Floats:
@@ -131,19 +133,19 @@ class _Looking:
     def __init__(
         self,
         read: Callable[[int], Picture],
-        solve: Solve,
+        camera: SolvedCamera,
         planes: Sequence[PlaneToPolish],
         hidden: Callable[[int], Mask | None],
         check: Callable[[], None],
     ) -> None:
-        self._read, self._solve, self._hidden, self._check = read, solve, hidden, check
+        self._read, self._camera, self._hidden, self._check = read, camera, hidden, check
         self._row, self._picture, self._mask = -1, np.zeros((0, 0, 3), np.float32), None
         self._templates = {id(one): self._template(one) for one in planes}
 
     def _open(self, row: int) -> None:
         if row == self._row:
             return
-        frame, lens = self._solve.first_frame + row, self._solve.lens
+        frame, lens = self._camera.first_frame + row, self._camera.lens
         picture, mask = self._read(frame), self._hidden(frame)
         bounds = Window.of(picture.shape[1], picture.shape[0])
         if not lens.is_straight:
@@ -154,8 +156,8 @@ class _Looking:
         self._row, self._picture, self._mask, self._bounds = row, picture, mask, bounds
 
     def _template(self, one: PlaneToPolish) -> Template | None:
-        self._open(one.home_frame - self._solve.first_frame)
-        mask = polygon_mask([self._solve.lens.straightened(one.area)], self._bounds)
+        self._open(one.home_frame - self._camera.first_frame)
+        mask = polygon_mask([self._camera.lens.straightened(one.area)], self._bounds)
         if self._mask is not None:
             mask &= (self._mask == 0).astype(np.uint8)
         try:
@@ -171,13 +173,13 @@ class _Looking:
 
     def aligned(self, one: PlaneToPolish, row: int) -> Matrix | None:
         """Return where a plane's straight home pixels are on a frame, by its texture; None where that is not clear."""
-        template, solve = self._templates[id(one)], self._solve
+        template, camera = self._templates[id(one)], self._camera
         if template is None:
             return None
         self._open(row)
         self._check()
-        home = one.home_frame - solve.first_frame
-        start = plane_motion(solve.lens, (solve.turns[home], solve.moves[home]), (solve.turns[row], solve.moves[row]), one.plane)
+        home = one.home_frame - camera.first_frame
+        start = plane_motion(camera.lens, (camera.turns.values[home], camera.moves.values[home]), (camera.turns.values[row], camera.moves.values[row]), one.plane)
         if row == home:
             return np.eye(3)
         if self.is_inside(apply_matrix(start, template.points_inside)).mean() < LEAST_VISIBLE:
@@ -211,30 +213,30 @@ class _Bend:
 
 
 def _plane_errors(
-    solve: Solve, planes: Sequence[PlaneToPolish], values: Sequence[Floats], grids: Sequence[Floats], places: Sequence[Floats]
+    camera: SolvedCamera, planes: Sequence[PlaneToPolish], values: Sequence[Floats], grids: Sequence[Floats], places: Sequence[Floats]
 ) -> float:
     """Return the median of how far planes are off where their texture was found, px."""
     off = []
     for one, plane, grid, own in zip(planes, values, grids, places, strict=True):
-        home = one.home_frame - solve.first_frame
+        home = one.home_frame - camera.first_frame
         for row in np.nonzero(np.isfinite(own).any(axis=(0, 2)))[0]:
-            motion = plane_motion(solve.lens, (solve.turns[home], solve.moves[home]), (solve.turns[row], solve.moves[row]), plane)
-            there = ThroughLens(solve.lens, motion)(own[:, home])
+            motion = plane_motion(camera.lens, (camera.turns.values[home], camera.moves.values[home]), (camera.turns.values[row], camera.moves.values[row]), plane)
+            there = ThroughLens(camera.lens, motion)(own[:, home])
             off.append(np.hypot(*(there - own[:, row]).T))
     return float(np.nanmedian(np.concatenate(off)))
 
 
 def _refitted(
-    solve: Solve, planes: Sequence[PlaneToPolish], grids: Sequence[Floats], points: Floats, places: Sequence[Floats]
-) -> list[Floats]:
+    camera: SolvedCamera, planes: Sequence[PlaneToPolish], grids: Sequence[Floats], points: Floats, places: Sequence[Floats]
+) -> list[FittedPlane]:
     """Return planes through the points of their grids."""
-    out, start = [], 0
+    out, start = list[FittedPlane](), 0
     for one, grid, own in zip(planes, grids, places, strict=True):
         part = points[start : start + len(grid)]
         start += len(grid)
-        home = one.home_frame - solve.first_frame
-        directions, inverse = inverse_depths(solve.turns[home], solve.moves[home], part)
+        home = one.home_frame - camera.first_frame
+        directions, inverse = inverse_depths(camera.turns.values[home], camera.moves.values[home], part)
         known = np.isfinite(own[..., 0]).sum(axis=1) >= 3
-        fitted, _ = fitted_plane(directions[known], inverse[known], np.ones(int(known.sum())))
-        out.append(fitted)
+        fitted = fitted_plane(directions[known], inverse[known], np.ones(int(known.sum())))
+        out.append(replace(fitted, covariance=fitted.covariance * (GRID**2 / FREEDOMS)))
     return out

@@ -1,0 +1,17 @@
+"""The camera of a shot, solved from features; planes in its scene, and what polishes them."""
+
+from gommage.core.follow.scene.camera import solved
+from gommage.core.follow.scene.planes import fitted_plane, inverse_depths
+from gommage.core.follow.scene.polish import Polished, PlaneToPolish, polished
+from gommage.core.follow.scene.tracks import Tracks, tracked
+
+__all__ = [
+    "PlaneToPolish",
+    "Polished",
+    "Tracks",
+    "fitted_plane",
+    "inverse_depths",
+    "polished",
+    "solved",
+    "tracked",
+]
