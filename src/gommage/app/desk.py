@@ -30,6 +30,7 @@ from gommage.core.document import (
 from gommage.core.document.edits import OF_FILL, Reach, Slot
 from gommage.core.document.records.base import HasId
 from gommage.core.engine import Look, Step
+from gommage.core.geometry import Lens
 from gommage.core.picture.colour import DEFAULT_DISPLAY, Display
 
 __all__ = ["BRUSHES", "Desk", "Draws", "Life", "Lists", "ToolKind"]
@@ -58,7 +59,7 @@ class Lists(StrEnum):
 ToolKind = str
 """hand, draw, edit, mould, pin, or the name of a brush."""
 Draws = str
-"""surface, points, still, by hand (all: another surface), area, keep-out or extent (of the one in hand)."""
+"""surface, points, still, by hand, scene plane (all: another surface), area, keep-out, extent (of the one in hand)."""
 BRUSHES = tuple(tool.value for tool in Tool)
 
 _Item = TypeVar("_Item", bound=HasId)
@@ -189,6 +190,13 @@ class Desk:
         What the other brushes were last set to.
     draws : str
         What a shape drawn in the Follow step becomes: see `Draws`.
+    lens : Lens or None
+        What the next solve of the camera begins from; None: found.
+    shows_points : bool
+        Whether the solved camera's points are shown.
+    scene_outline, pick_px
+        What was drawn round for a plane of the solved scene, in pixels of the frame, and how near to its points one has
+        to click to mean them.
     pin_points : tuple
         Own points, in home-frame pixels, that the pin tool moves; empty: the surface's corners.
     marked : (first, last) or None
@@ -258,6 +266,10 @@ class Desk:
     life: Life = Life.ALL
     kept: tuple[tuple[str, Brush, Life], ...] = ()
     draws: Draws = "surface"
+    lens: Lens | None = None
+    shows_points: bool = False
+    scene_outline: tuple[tuple[float, float], ...] = ()
+    pick_px: float = 8.0
     pin_points: tuple[tuple[float, float], ...] = ()
     marked: tuple[int, int] | None = None
     step: Step = Step.FOLLOW

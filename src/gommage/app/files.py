@@ -89,6 +89,10 @@ class FileCommands:
         """Draw the paper theatre's sign on brick, the first time, and begin on it."""
         self._projects.leaving(lambda: self._work.draw_demo("sign on brick", self._session.begin))
 
+    def open_backstage(self) -> None:
+        """Draw the paper theatre's walk backstage, the first time, and begin on it."""
+        self._projects.leaving(lambda: self._work.draw_demo("backstage", self._session.begin))
+
     def open_stage_hand(self) -> None:
         """Draw the paper theatre's stage hand, the first time, and begin on it."""
         self._projects.leaving(lambda: self._work.draw_demo("stage hand", self._session.begin))

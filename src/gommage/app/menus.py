@@ -11,7 +11,7 @@ from PySide6.QtWidgets import QMainWindow, QMenu
 from gommage.app.actions import ACTIONS, Action
 from gommage.app.desk import BRUSHES, Desk
 from gommage.app.look.theme import icon
-from gommage.core.document import Project, Still
+from gommage.core.document import Project, ScenePlane, Still
 from gommage.core.document.edits import Reach
 from gommage.core.document.records import ByHand
 from gommage.core.engine import Look, Step
@@ -55,7 +55,7 @@ def what_is_there(desk: Desk, project: Project) -> dict[str, bool]:
     """Return what actions need, and whether it is there; see `Action.needs`."""
     surface = desk.surface(project)
     is_followed = surface is not None and (
-        surface.track is not None or bool(surface.pins) or isinstance(surface.how, Still | ByHand)
+        surface.track is not None or bool(surface.pins) or isinstance(surface.how, Still | ByHand | ScenePlane)
     )
     return {
         "": True,
@@ -67,6 +67,8 @@ def what_is_there(desk: Desk, project: Project) -> dict[str, bool]:
         "plate": desk.plate(project) is not None,
         "strokes": bool(desk.strokes(project)),
         "paint": bool(desk.painting(project)[0]),
+        "camera": (shot := desk.shot(project)) is not None and shot.camera is not None,
+        "scene plane": surface is not None and isinstance(surface.how, ScenePlane),
     }
 
 
@@ -89,4 +91,5 @@ def what_is_on(desk: Desk, project: Project, *, is_playing: bool) -> dict[str, b
         "veil": desk.look is Look.VEIL,
         "donor_map": desk.look is Look.DONOR_MAP,
         "play": is_playing,
+        "solved_points": desk.shows_points,
     }

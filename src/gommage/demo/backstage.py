@@ -13,13 +13,13 @@ from numba import njit
 from numpy.typing import NDArray
 
 from gommage.core.document import SCENE_LINEAR
-from gommage.core.geometry import Lens, Matrix, Points, Window, around
+from gommage.core.geometry import Lens, Mapping, Matrix, Points, ThroughLens, Window, around, plane_motion
 from gommage.core.picture import Picture
 from gommage.core.picture.footage import read_picture
 from gommage.core.picture.writing import write_still
-from gommage.demo.filming import FINER, FilmedShot, Filming, finer, lay_over, maker, moments, through_lens, with_grain
+from gommage.demo.filming import FINER, FilmedShot, Filming, finer, maker, moments, through_lens, with_grain
 from gommage.demo.painting import Canvas, linear, paper_grain, smooth_noise
-from gommage.demo.passer_by import HIP, WALKER_SIZE, walker_parts
+from gommage.demo.passer_by import HIP, walker_parts
 
 __all__ = ["FIRST_FRAME", "FRAMES", "LENS", "PIECES", "BackstageShot", "backstage_at", "make_backstage"]
 
@@ -159,7 +159,7 @@ def _parlour() -> Picture:
         sheet.ink(frame, 2.6, closed=True)
         for _ in range(6):
             at = frame.mean(axis=0) + sheet.rng.uniform(-0.3, 0.3, 2) * (wide, high)
-            sheet.fill(_ring(*at, 8, 12), "e9dcb8", 0.8)
+            sheet.fill(_ring(float(at[0]), float(at[1]), 8, 12), "e9dcb8", 0.8)
     return sheet.finish(paper_grain(size, sheet.rng, 0.05))
 
 
@@ -192,7 +192,7 @@ WALKER_Z, WALKER_UNITS = 6.7, 0.0041
 
 def _crate_sheets(index: int) -> tuple[Sheet, ...]:
     """Return the sides of a crate that the camera may see, and its top."""
-    x, z, wide, deep, high, turn, words = CRATES[index]
+    x, z, wide, deep, high, turn, _ = CRATES[index]
     right = np.array([np.cos(turn), 0, np.sin(turn)]) * wide
     back = np.array([-np.sin(turn), 0, np.cos(turn)]) * deep
     lift, middle = np.array([0, high, 0]), np.array([x, EYE - high, z])
@@ -234,6 +234,15 @@ def pose(time: float) -> tuple[Floats, Floats]:
     turn_x = np.array([[1, 0, 0], [0, np.cos(pitch), -np.sin(pitch)], [0, np.sin(pitch), np.cos(pitch)]])
     turn_z = np.array([[np.cos(roll), -np.sin(roll), 0], [np.sin(roll), np.cos(roll), 0], [0, 0, 1]])
     return turn_z @ turn_x @ turn_y, place
+
+
+def motion_between(sheet: Sheet, home_frame: int, frame: int) -> Mapping:
+    """Return the motion of what lies on a sheet's plane, as it is in the middle of both frames' exposures."""
+    normal, distance = sheet.plane
+    (home_turn, home_place), (turn, place) = pose(home_frame - FIRST_FRAME), pose(frame - FIRST_FRAME)
+    plane = (home_turn @ normal) / (distance - normal @ home_place)
+    poses = ((home_turn, -home_turn @ home_place), (turn, -turn @ place))
+    return ThroughLens(LENS, plane_motion(LENS, *poses, plane))
 
 
 def moved_with(sheet: Sheet, points: Points, frame: int, home_frame: int) -> Points:
@@ -316,7 +325,7 @@ def _walker(time: float) -> list[tuple[Floats, Picture]]:
     parts = []
     for paint, in_sheet in walker_parts(0.5 * float(np.sin(time * 0.42))):
         base = np.array([[WALKER_UNITS, 0, 0], [0, WALKER_UNITS, 0], [0, 0, 0.0]])
-        axes = base @ in_sheet
+        axes = np.asarray(base @ in_sheet, np.float64)
         axes[:, 2] += middle - base @ (*HIP, 1.0)
         parts.append((axes, painted(paint)))
     return parts

@@ -315,6 +315,10 @@ def _in_follow(ground: Ground, line: Line) -> Step:
         return Step(error="An area to follow has to be closed; click its first point.")
     if surface is not None and desk.draws in SLOTS:
         return _one_more_area(ground, surface, line)
+    if desk.draws == "scene plane":
+        outline = tuple((float(x), float(y)) for x, y in line[0][:, :2])
+        reach = GRAB_PX / growth(ground.view_from_frame, line[0][:, :2].mean(axis=0))
+        return Step(desk={"scene_outline": outline, "pick_px": reach}, calls="lay_scene_plane")
     surface_id, points = new_id(), line[0][:, :2]
     corners = Array(points if len(points) == 4 else box_of(points))
     kinds: dict[str, How] = {"still": Still(corners=corners), "by hand": ByHand(corners=corners)}

@@ -17,6 +17,8 @@ __all__ = ["CursorLook", "draw_cursor", "draw_overlay", "draw_tag"]
 
 OVERLAY_DARK, OVERLAY_LIGHT = "#1e1e1e", "#dcdcdc"
 """Lines over the picture: the same in every theme, since the picture is."""
+POINT_COLOURS = ("#f4f4f4", "#b0b0b0", "#6e6e6e")
+"""Of solved points, the surest first: lighter is surer."""
 OUTLINES = {
     "area": (Qt.PenStyle.DashLine, "source"),
     "keep-out": (Qt.PenStyle.DotLine, "look_here"),
@@ -89,6 +91,11 @@ def draw_overlay(painter: QPainter, overlay: Overlay) -> None:
         painter.translate(aside, aside)
         painter.drawLines(lines)
         painter.translate(-aside, -aside)
+    for points, colour in zip(reversed(overlay.points), reversed(POINT_COLOURS), strict=False):
+        _draw_points(painter, points, colour)
+    if overlay.level is not None:
+        painter.setPen(QPen(QColor(OVERLAY_LIGHT), 1.2, Qt.PenStyle.DashDotDotLine))
+        painter.drawLines(_lines(overlay.level))
     for one in overlay.outlines:
         _draw_outline(painter, one)
     for way in overlay.trails:
@@ -99,6 +106,14 @@ def draw_overlay(painter: QPainter, overlay: Overlay) -> None:
         draw_tag(painter, QPointF(x, y), words)
     if overlay.handles is not None:
         _draw_handles(painter, overlay.handles, overlay.dot_px)
+
+
+def _draw_points(painter: QPainter, points: Points, colour: str) -> None:
+    places = [QPointF(x, y) for x, y in points if np.isfinite(x + y)]
+    for pen in (QPen(QColor(OVERLAY_DARK), 5.0), QPen(QColor(colour), 3.0)):
+        pen.setCapStyle(Qt.PenCapStyle.RoundCap)
+        painter.setPen(pen)
+        painter.drawPoints(places)
 
 
 def _draw_outline(painter: QPainter, one: Outline) -> None:

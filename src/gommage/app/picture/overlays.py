@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, replace
+from itertools import pairwise
 
 import numpy as np
 from numpy.typing import NDArray
@@ -26,6 +27,7 @@ from gommage.core.document import (
     Placed,
     PlaneFollow,
     PointsFollow,
+    ScenePlane,
     Span,
     Surface,
     Texture,
@@ -43,6 +45,9 @@ __all__ = ["Handles", "Mark", "Outline", "Overlay", "overlay_of"]
 LATTICE_LINES = 9
 CURVED_STEPS = 16
 MOST_KEYS = 8
+HORIZON_STEPS = 24
+SURE_PX = (0.0, 0.15, 0.35, np.inf)
+"""Between which errors solved points are as sure as each other."""
 """So many other keys of a shape are shown at once."""
 TRAIL_FRAMES = 24
 """How many frames before and after are drawn of a corner's way."""
@@ -120,6 +125,10 @@ class Overlay:
         Lines of the grid on the surface; ways of its corners.
     marks : tuple of Mark
     labels : tuple of (x, y, words)
+    points : tuple of (N, 2)
+        Of the solved scene, those that are surest first.
+    level : (2, 2) or None
+        The horizon of the scene's ground.
     """
 
     outlines: tuple[Outline, ...] = ()
@@ -128,6 +137,8 @@ class Overlay:
     trails: tuple[Points, ...] = ()
     marks: tuple[Mark, ...] = ()
     labels: tuple[tuple[float, float, str], ...] = ()
+    points: tuple[Points, ...] = ()
+    level: Points | None = None
     dot_px: float = 4.0
 
 
@@ -336,12 +347,44 @@ def _scribbles(ground: Ground, to_frame: Mapping, number: int) -> list[Outline]:
 
 def _of_follow(ground: Ground) -> Overlay:
     surface, desk = ground.surface, ground.desk
+    points, level = _scene_points(ground), _horizon(ground)
     if surface is None:
-        return Overlay()
+        return Overlay(points=points, level=level)
     to_view = ground.view_from(surface.id)
     lattice = _lattice(surface.outline, to_view) if to_view is not None and desk.has_lattice else ()
     trails = _trails(ground, surface) if desk.has_trails else ()
-    return Overlay(_areas(ground, surface), _follow_handles(ground, surface), lattice, trails, _marks(ground, surface))
+    return Overlay(_areas(ground, surface), _follow_handles(ground, surface), lattice, trails, _marks(ground, surface),
+                   points=points, level=level)  # fmt: skip
+
+
+def _scene_points(ground: Ground) -> tuple[Points, ...]:
+    """Return the points of the solved scene that are on the frame, by how sure they are."""
+    camera = ground.shot.camera if ground.shot is not None else None
+    if camera is None or not ground.desk.shows_points:
+        return ()
+    places, which = camera.seen_points(ground.frame)
+    errors = camera.point_error_px.values[which]
+    shares = [(errors >= low) & (errors < high) for low, high in pairwise(SURE_PX)]
+    return tuple(ground.view_from_frame(places[chosen]) for chosen in shares)
+
+
+def _horizon(ground: Ground) -> Points | None:
+    """Return the horizon of the ground in the viewport, where the picture shows it."""
+    shot = ground.shot
+    camera = shot.camera if shot is not None else None
+    if shot is None or camera is None or not camera.ground_id or not camera.is_solved(ground.frame):
+        return None
+    plane = shot.surface(camera.ground_id)
+    assert isinstance(plane.how, ScenePlane)
+    turn = camera.pose(ground.frame)[0] @ camera.pose(plane.home_frame)[0].T
+    a, b, c = turn @ plane.how.plane.values
+    lens, bounds = camera.lens, shot.footage.bounds
+    x = np.linspace(bounds.left, bounds.right, HORIZON_STEPS)
+    if abs(b) < abs(a):
+        return None
+    flat = (x - lens.middle_x) / lens.focal_px
+    line = np.column_stack([x, lens.middle_y - lens.focal_px * (a * flat + c) / b])
+    return ground.view_from_frame(lens.bent(line))
 
 
 def _areas(ground: Ground, surface: Surface) -> tuple[Outline, ...]:

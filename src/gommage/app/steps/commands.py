@@ -12,6 +12,7 @@ from gommage.app.steps.fill.commands import FillCommands
 from gommage.app.steps.fill.picture import PictureCommands
 from gommage.app.steps.fill.proposals import ProposalCommands
 from gommage.app.steps.fill.texture import TextureCommands
+from gommage.app.steps.follow.scene import SceneCommands
 from gommage.app.work import Work
 
 __all__ = ["StepCommands"]
@@ -29,8 +30,12 @@ class StepCommands:
         self.finding = FoundCommands(session, work)
         self.borrowing = BorrowCommands(session)
         self.pictures = PictureCommands(session, window)
+        self.scene = SceneCommands(session, work, window)
 
     @property
     def all(self) -> tuple[object, ...]:
         """All of them."""
-        return self.fills, self.textures, self.proposals, self.lines, self.finding, self.borrowing, self.pictures
+        return (
+            self.fills, self.textures, self.proposals, self.lines, self.finding, self.borrowing, self.pictures,
+            self.scene,
+        )  # fmt: skip

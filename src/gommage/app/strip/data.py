@@ -49,6 +49,8 @@ class StripData:
         Frames corrected by hand.
     marked : (first, last) or None
         Marked frames.
+    camera_from : int
+        Frame of the first of `camera`, (N,) px: by how much the solved camera is off; below 0 where it was not solved.
     """
 
     first: int = 1
@@ -72,6 +74,8 @@ class StripData:
     span: tuple[int, int] | None = None
     pins: tuple[int, ...] = ()
     marked: tuple[int, int] | None = None
+    camera_from: int = 0
+    camera: NDArray[np.float64] = field(default_factory=lambda: np.zeros(0))
     step: Step = Step.FOLLOW
 
     def slip(self, frame: int) -> float | None:
@@ -124,6 +128,8 @@ def strip_data(session: Session) -> StripData:
         span=span if fix is not None else None,
         pins=tuple(pin.frame for pin in surface.pins) if surface is not None else (),
         marked=desk.marked,
+        camera_from=shot.camera.first_frame if shot.camera is not None else 0,
+        camera=shot.camera.frame_error_px.values if shot.camera is not None else np.zeros(0),
         step=desk.step,
     )
 

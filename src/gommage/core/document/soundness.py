@@ -182,7 +182,9 @@ def _of_shot(shot: Shot) -> Iterator[str]:
         if fault := _outside([own.first, own.last], frames):
             yield f"camera: {fault}"
     for index, surface in enumerate(shot.surfaces):
-        if isinstance(surface.how, ScenePlane) and (shot.camera is None or not shot.camera.is_solved(surface.home_frame)):
+        if isinstance(surface.how, ScenePlane) and (
+            shot.camera is None or not shot.camera.is_solved(surface.home_frame)
+        ):
             yield f"surfaces[{index}]: lies in a solved scene, and no camera is solved on frame {surface.home_frame}"
     carriers = {surface.id: surface.rides_on for surface in shot.surfaces}
     for index, surface in enumerate(shot.surfaces):

@@ -38,7 +38,16 @@ from gommage.core.follow.scene import (
 from gommage.core.geometry import Lens, Points, Window
 from gommage.errors import FollowError
 
-__all__ = ["Solved", "camera_solved", "laid_plane", "plane_of_points", "polish_planes", "solve_camera", "told_of_camera"]
+__all__ = [
+    "Solved",
+    "camera_solved",
+    "laid_plane",
+    "picked_plane",
+    "plane_of_points",
+    "polish_planes",
+    "solve_camera",
+    "told_of_camera",
+]
 
 Check = Callable[[], None]
 Told = Callable[[str, float], object]
@@ -125,7 +134,8 @@ def _tracks(engine: Engine, shot: Shot, frames: FrameRange, told: Told, check: C
 
     def made() -> Tracks:
         return tracked(
-            lambda frame: engine.plate(footage, frame, check), frames, lambda frame: _hidden(engine, shot, frame, check),
+            lambda frame: engine.plate(footage, frame, check), frames,
+            lambda frame: _hidden(engine, shot, frame, check),
             lambda share: told("Tracking features", TRACKING_SHARE * share), check,
         )  # fmt: skip
 
@@ -156,8 +166,8 @@ def _hidden(engine: Engine, shot: Shot, frame: int, check: Check) -> Mask | None
     for matte in mattes:
         near = reach_of(matte, bounds) & bounds
         if not near.is_empty:
-            there = engine.pictures.matte(shot.footage, matte, near, 1.0, check) > THERE
-            mask[near.slices] |= there.astype(np.uint8)
+            covered = engine.pictures.matte(shot.footage, matte, near, 1.0, check) > THERE
+            mask[near.slices] |= covered.astype(np.uint8)
     return mask
 
 
@@ -178,6 +188,19 @@ def laid_plane(camera: SolvedCamera, home_frame: int, outline: Points, name: str
     line = np.ascontiguousarray(outline, np.float32)
     inside = np.array([cv2.pointPolygonTest(line, (float(x), float(y)), False) >= 0 for x, y in places], np.bool_)
     return plane_of_points(camera, home_frame, which[inside], outline)
+
+
+def picked_plane(camera: SolvedCamera, home_frame: int, vertices: Points, reach_px: float) -> ScenePlane | None:
+    """Return the scene plane through the solved points that vertices (N, 2) lie at, None unless each lies at one."""
+    places, which = camera.seen_points(home_frame, NEAR_FRAMES)
+    if not len(places):
+        return None
+    off = np.linalg.norm(places[None] - vertices[:, None], axis=-1)
+    nearest = off.argmin(axis=1)
+    chosen = np.unique(which[nearest])
+    if (off.min(axis=1) > reach_px).any() or len(chosen) < len(vertices):
+        return None
+    return plane_of_points(camera, home_frame, chosen, vertices)
 
 
 def plane_of_points(
@@ -279,7 +302,7 @@ def told_of_camera(camera: SolvedCamera, bounds: Window) -> tuple[str, ...]:
     unsolved = len(camera.frames) - len(camera.solved_errors)
     kind = "turns about itself" if camera.is_nodal else "moves"
     lines = [
-        f"The camera {kind}: off by {camera.median_px:.2f} px, {camera.worst_px:.2f} px at worst, on {camera.worst_frame}",
+        f"The camera {kind}: off by {camera.median_px:.2f} px, {camera.worst_px:.2f} px on {camera.worst_frame}",
         _told_of_lens(camera, bounds),
         f"{len(camera.points)} points stand still, {camera.moving} were left out",
     ]
@@ -290,7 +313,7 @@ def told_of_camera(camera: SolvedCamera, bounds: Window) -> tuple[str, ...]:
     elif camera.worst_px > max(WORSE * camera.median_px, GOOD_PX):
         lines.append(f"Frame {camera.worst_frame} is worse than the others: something moves there, or it is blurred.")
     if not camera.is_nodal and _parallax_px(camera) < FEW_PX:
-        lines.append("Things hardly shift behind each other: distances are unsure. Planes followed by areas are surer here.")
+        lines.append("Things hardly shift behind each other: distances are unsure. Follow areas instead.")
     return tuple(lines)
 
 

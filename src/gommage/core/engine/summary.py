@@ -145,7 +145,8 @@ def summarised(
     """
     surfaces: dict[str, SurfaceSummary] = {}
     old = before.surfaces if before is not None else {}
-    is_same_below = before is not None and before.shot is not None and before.shot.footage == shot.footage
+    earlier = before.shot if before is not None else None
+    is_same_below = earlier is not None and earlier.footage == shot.footage and earlier.camera is shot.camera
     for surface in shot.surfaces:
         check()
         known = old.get(surface.id)

@@ -65,11 +65,12 @@ class Lens(Struct, frozen=True, forbid_unknown_fields=True):
 
         points = np.asarray(points, np.float64)
         flat = np.ascontiguousarray(points.reshape(-1, 2))
-        out = np.empty_like(flat)
+        out = np.empty(flat.shape)
         own = np.eye(3) if motion is None else np.ascontiguousarray(motion, np.float64)
         is_bending = not self.is_straight
         through_lens(flat, np.array(self.numbers), straight and is_bending, own, bend and is_bending, out)
-        return out.reshape(points.shape)
+        passed: NDArray[np.float64] = out.reshape(points.shape)
+        return passed
 
     def moved(self, motion: Matrix, points: Points) -> NDArray[np.float64]:
         """Return points (..., 2) of the picture moved by a motion (3, 3) of straight pixels."""

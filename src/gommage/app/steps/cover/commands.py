@@ -6,6 +6,7 @@ from collections.abc import Callable
 from functools import partial, partialmethod, reduce
 from typing import Any
 
+import numpy as np
 from msgspec.structs import replace
 from PySide6.QtCore import QPoint
 from PySide6.QtGui import QGuiApplication
@@ -19,7 +20,19 @@ from gommage.app.hands.seen import in_frame, reshaped
 from gommage.app.picture.stage import Stage
 from gommage.app.session import Session
 from gommage.core.cover.reshaping import moved_together
-from gommage.core.document import Array, Drawn, MattePart, Project, Shape, ShapeKey, Source, VertexKind, edits, new_id
+from gommage.core.document import (
+    Array,
+    Drawn,
+    MattePart,
+    Project,
+    ScenePlane,
+    Shape,
+    ShapeKey,
+    Source,
+    VertexKind,
+    edits,
+    new_id,
+)
 from gommage.core.document.clipboard import parts_as_text, parts_from_text
 from gommage.core.document.edits import Reach, Slot, slot_of
 from gommage.core.engine import Priority, Step, proposed_key
@@ -30,6 +43,7 @@ __all__ = ["ShapeCommands"]
 
 WAYS = {"left": (-1.0, 0.0), "right": (1.0, 0.0), "up": (0.0, -1.0), "down": (0.0, 1.0)}
 LENGTHS_PX = {"tenth": 0.1, "one": 1.0, "ten": 10.0}
+MOST_TILT_DEG = 5.0
 LARGE_DOT_PX, SMALL_DOT_PX = 7.0, 4.0
 
 
@@ -76,6 +90,8 @@ class ShapeCommands:
     def _nudge(self, dx: float, dy: float) -> None:
         """Move what is chosen; with a brush in the hand, where its pixels come from."""
         desk = self._desk
+        if desk.step is Step.FOLLOW and self._tilt(dx, dy):
+            return
         if takes_source(desk.paint_tool):
             source = desk.source or Source()
             self._session.set_desk(source=source_of(desk, source.dx + dx, source.dy + dy))
@@ -95,6 +111,17 @@ class ShapeCommands:
             self._session.commit_while(
                 label, False, lambda project: reduce(lambda so_far, one: one(so_far), made, project)
             )
+
+    def _tilt(self, dx: float, dy: float) -> bool:
+        """Tilt the scene plane in hand, if one is: a degree for a pixel, no more than five at once."""
+        surface = self._desk.surface(self._session.project)
+        if surface is None or not isinstance(surface.how, ScenePlane):
+            return False
+        lean, swing = (float(np.clip(by, -MOST_TILT_DEG, MOST_TILT_DEG)) for by in (dy, dx))
+        label = f"Nudge {surface.name}"
+        self._session.commit_while(label, False, edits.nudge_plane, self._desk.shot_id, surface.id, lean_deg=lean,
+                                   swing_deg=swing)  # fmt: skip
+        return True
 
     # -- choosing -------------------------------------------------------------------------------------------
 

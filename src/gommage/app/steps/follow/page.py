@@ -29,6 +29,7 @@ from gommage.app.look.controls import (
     spaced,
     tool_button,
 )
+from gommage.app.steps.follow.camera import CameraPart
 from gommage.app.steps.follow.graph import TrackGraph
 from gommage.app.steps.follow.rows import area_row, facts_of, spot_row
 from gommage.app.steps.page import Advised, InHand, Page, next_step
@@ -72,6 +73,7 @@ NEW_KINDS = (
     ("Points, by spots", "points"),
     ("Still camera", "still"),
     ("Corners by hand", "by hand"),
+    ("Plane of the solved scene", "scene plane"),
 )
 
 
@@ -114,6 +116,9 @@ class FollowPage(Page):
         self.box.addWidget(self.facts)
         self.box.addWidget(self.graph)
         self.box.addLayout(self._mending)
+        self.camera = CameraPart(self.session, self.call)
+        self.box.addWidget(rule())
+        self.box.addWidget(self.camera)
 
     def _build_choices(self) -> None:
         self._shown: tuple[tuple[Surface, ...], Surface] | None = None
@@ -226,6 +231,9 @@ class FollowPage(Page):
     # -- intents ------------------------------------------------------------------------------------------------
 
     def _begin(self, draws: str) -> None:
+        if draws == "scene plane":
+            self.call("new_scene_plane")
+            return
         self.session.set_desk(surface_id="", draws=draws, tool="draw", part_id="")
 
     def _draw(self, draws: str) -> None:
@@ -275,7 +283,7 @@ class FollowPage(Page):
 
     def watched(self, hand: InHand) -> tuple[Any, ...]:
         desk = self.session.desk
-        return (*super().watched(hand), desk.marked, desk.draws)
+        return (*super().watched(hand), desk.marked, desk.draws, desk.lens, desk.shows_points, self.session.shown)
 
     def show_hand(self, hand: InHand) -> None:
         surface = hand.surface
@@ -289,6 +297,7 @@ class FollowPage(Page):
             widget.setEnabled(idle)
         self.both.setText("Follow the marked frames" if marked else "Follow both ways")
         self.both.setAccessibleName(self.both.text())
+        self.camera.show_camera(self.session.shown, hand.shot, surface, self.session.desk, self.work.is_busy)
         if surface is None:
             self.title.setText("No surface in hand")
             self.facts.setText("")
@@ -412,4 +421,7 @@ ADVICE = {
     "still": "Draw round the part of the picture that stands still.",
     "by hand": "Click the four corners of the thing; then key them on other frames with the pin tool.",
 }
+ADVICE["scene plane"] = (
+    "Draw round a flat part of the scene, or click three or more of its solved points; click the first again to close."
+)
 ADVICE["area"] = ADVICE["keep-out"] = ADVICE["extent"] = ADVICE["surface"]

@@ -11,6 +11,7 @@ from gommage.core.document import (
     ByHand,
     FromFile,
     MattePart,
+    ScenePlane,
     Scribbled,
     Shared,
     Shot,
@@ -50,7 +51,8 @@ def facts_of(surface: Surface, known: SurfaceSummary, frame: int) -> list[str]:
     """Return what is to be said of a surface on a frame, line by line."""
     if isinstance(surface.how, Still):
         return [f"Stands still on {known.first}–{known.last}"]
-    followed = "" if isinstance(surface.how, ByHand) else f"Followed {known.first}–{known.last}, "
+    way = "In the solved scene" if isinstance(surface.how, ScenePlane) else "Followed"
+    followed = "" if isinstance(surface.how, ByHand) else f"{way} {known.first}–{known.last}, "
     words = [f"{followed}home {surface.home_frame}, {len(surface.pins)} pinned"]
     row = known.row(frame)
     if row is not None:

@@ -6,7 +6,7 @@ no step of it. What has an id is found by it, wherever in the shot it is; a matt
 slot.
 """
 
-from gommage.core.document.edits.cameras import nudge_plane, set_camera, set_ground
+from gommage.core.document.edits.cameras import nudge_plane, set_camera, set_ground, stand_upright
 from gommage.core.document.edits.fixes import add_fix, change_fix, change_match, move_fix, remove_fixes
 from gommage.core.document.edits.laying import change_picture, lay_picture
 from gommage.core.document.edits.mattes import (
@@ -68,6 +68,7 @@ __all__ = [
     "nudge_plane",
     "set_camera",
     "set_ground",
+    "stand_upright",
     "OF_FILL",
     "Reach",
     "copy_shape_keys",

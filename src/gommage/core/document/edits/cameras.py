@@ -15,10 +15,12 @@ from gommage.core.document.records import Project, ScenePlane, Shot, SolvedCamer
 from gommage.core.geometry import axis_turn
 from gommage.errors import EditError
 
-__all__ = ["nudge_plane", "set_camera", "set_ground"]
+__all__ = ["nudge_plane", "set_camera", "set_ground", "stand_upright"]
 
 Floats = NDArray[np.float64]
 NO_PLANES: Mapping[str, ScenePlane] = {}
+SEEN_EDGE_ON = 0.01
+"""A plane whose normal is so nearly across the view is seen from its edge."""
 
 
 def set_camera(
@@ -82,15 +84,8 @@ def nudge_plane(
     """
 
     def change(surface: Surface) -> Surface:
-        if not isinstance(surface.how, ScenePlane):
-            raise EditError(f"{surface.name} is no plane of the solved scene.")
-        camera = project.shot(shot_id).camera
-        assert camera is not None
-        lens, plane = camera.lens, surface.how.plane.values
-        flat = (lens.straightened(surface.outline.mean(axis=0)) - (lens.middle_x, lens.middle_y)) / lens.focal_px
-        ray = np.array([*flat, 1.0])
-        if not plane @ ray > 0 or camera.is_nodal:
-            raise EditError(f"{surface.name} is infinitely far: it cannot be tilted or moved.")
+        plane, ray = _plane_and_middle(surface, _shot_of(project, shot_id).camera)
+        assert isinstance(surface.how, ScenePlane)
         middle = ray / (plane @ ray) * (1 + away)
         turn = axis_turn(np.deg2rad([lean_deg, 0.0, 0.0])) @ axis_turn(np.deg2rad([0.0, swing_deg, 0.0]))
         normal = turn @ plane
@@ -101,4 +96,50 @@ def nudge_plane(
     return in_surface(project, shot_id, surface_id, change)
 
 
-SEEN_EDGE_ON = 0.01
+def stand_upright(project: Project, shot_id: str, surface_id: str) -> Project:
+    """Return the project with a scene plane turned about the middle of its outline until it stands on the ground.
+
+    Raises
+    ------
+    EditError
+        If no plane is the ground, or it lies as the ground does.
+    """
+    shot = _shot_of(project, shot_id)
+    camera = shot.camera
+    if camera is None or not camera.ground_id:
+        raise EditError("Name a plane the ground first: upright is what stands on it.")
+    ground = shot.surface(camera.ground_id)
+
+    def change(surface: Surface) -> Surface:
+        plane, ray = _plane_and_middle(surface, camera)
+        assert isinstance(ground.how, ScenePlane)
+        assert isinstance(surface.how, ScenePlane)
+        up = ground.how.plane.values / np.linalg.norm(ground.how.plane.values)
+        turn = camera.pose(surface.home_frame)[0] @ camera.pose(ground.home_frame)[0].T
+        up = turn @ up
+        normal = plane - (plane @ up) * up
+        middle = ray / (plane @ ray)
+        if not normal @ middle / np.linalg.norm(middle) > SEEN_EDGE_ON * np.linalg.norm(plane):
+            raise EditError(f"{surface.name} lies as the ground does: it cannot be stood up.")
+        return changed(surface, how=replace(surface.how, plane=Array(normal / (normal @ middle))))
+
+    return in_surface(project, shot_id, surface_id, change)
+
+
+def _shot_of(project: Project, shot_id: str) -> Shot:
+    try:
+        return project.shot(shot_id)
+    except KeyError as error:
+        raise EditError(f"There is no item {error.args[0]!r} in this project any more.") from error
+
+
+def _plane_and_middle(surface: Surface, camera: SolvedCamera | None) -> tuple[Floats, Floats]:
+    """Return a scene plane's numbers (3,), and the direction (3,) of the middle of its outline."""
+    if not isinstance(surface.how, ScenePlane) or camera is None:
+        raise EditError(f"{surface.name} is no plane of the solved scene.")
+    lens, plane = camera.lens, surface.how.plane.values
+    flat = (lens.straightened(surface.outline.mean(axis=0)) - (lens.middle_x, lens.middle_y)) / lens.focal_px
+    ray = np.array([*flat, 1.0])
+    if not plane @ ray > 0 or camera.is_nodal:
+        raise EditError(f"{surface.name} is infinitely far: it cannot be tilted or moved.")
+    return plane, ray

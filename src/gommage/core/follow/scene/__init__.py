@@ -1,8 +1,9 @@
 """The camera of a shot, solved from features; planes in its scene, and what polishes them."""
 
 from gommage.core.follow.scene.camera import solved
+from gommage.core.follow.scene.lens_files import read_lens, write_lens
 from gommage.core.follow.scene.planes import fitted_plane, inverse_depths
-from gommage.core.follow.scene.polish import Polished, PlaneToPolish, polished
+from gommage.core.follow.scene.polish import PlaneToPolish, Polished, polished
 from gommage.core.follow.scene.tracks import Tracks, tracked
 
 __all__ = [
@@ -12,6 +13,8 @@ __all__ = [
     "fitted_plane",
     "inverse_depths",
     "polished",
+    "read_lens",
     "solved",
     "tracked",
+    "write_lens",
 ]

@@ -41,8 +41,8 @@ class Observations:
         """Return those of places (P, C, 2), NaN where a point is not seen; weights (P,) of the points."""
         point_of, camera_of = np.nonzero(np.isfinite(places[..., 0]))
         own = np.ones(len(places)) if weights is None else weights
-        return cls(camera_of.astype(np.int64), point_of.astype(np.int64), np.ascontiguousarray(places[point_of, camera_of]),
-                   np.ascontiguousarray(own[point_of]))  # fmt: skip
+        there, weight = np.ascontiguousarray(places[point_of, camera_of]), np.ascontiguousarray(own[point_of])
+        return cls(camera_of.astype(np.int64), point_of.astype(np.int64), there, weight)
 
     def starts(self, count: int) -> Integers:
         """Return where each point's observations begin, (count + 1,)."""
@@ -273,7 +273,6 @@ def triangulated(turns: Floats, moves: Floats, lens: Lens, places: Floats) -> tu
 
     Each is the homogeneous point nearest to all its rays; those behind a camera, or seen by one alone, are not known.
     """
-    count, cameras = places.shape[:2]
     rays = (lens.straightened(places) - (lens.middle_x, lens.middle_y)) / lens.focal_px
     seen = np.isfinite(rays[..., 0])
     rows = np.nan_to_num(rays)

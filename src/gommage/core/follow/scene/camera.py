@@ -25,7 +25,7 @@ KEYS_APART, LEAST_KEYS, MOST_KEYS = 0.025, 8, 14
 FOCALS = (0.75, 1.05, 1.5)
 """Where the focal length begins, in widths."""
 NODAL_WITHIN = 1.6
-"""A camera that turns about itself is believed where its residuals are at most so many times those of one that moves."""
+"""A camera that turns about itself is believed where its residuals are at most so many times the other's."""
 FINAL_CAMERAS = 20
 KEY_POINTS = 800
 ALL_CAMERAS, ALL_POINTS = 130, 900
@@ -64,7 +64,7 @@ def key_rows(tracks: Tracks) -> list[int]:
 def solved(
     tracks: Tracks,
     lens: Lens | None = None,
-    progress: Callable[[str, float], None] = lambda words, share: None,
+    progress: Callable[[str, float], object] = lambda words, share: None,
     check: Callable[[], None] = lambda: None,
 ) -> SolvedCamera:
     """Return the camera of a shot.
@@ -126,7 +126,7 @@ def _best(
     starts: list[Lens],
     words: str,
     share: float,
-    progress: Callable[[str, float], None],
+    progress: Callable[[str, float], object],
 ) -> Begun | None:
     """Return the best of several beginnings: the scene, what 90 % of its observations keep to, and its points."""
     found = []
@@ -164,7 +164,9 @@ def _nodal(
     seen = Observations.of(places[kept])
     scene = Scene(all_turns, np.zeros((len(turns), 3)), lens, points)
     for scale, most, loose in ((ROUGH_PX * 3, 25, (free[0], False, False)), (ROUGH_PX, 40, free), (FINE_PX, 120, free)):
-        scene, _ = adjusted(scene, seen, width, scale_px=scale, free_lens=loose, turns_only=True, most=most, check=check)
+        scene, _ = adjusted(
+            scene, seen, width, scale_px=scale, free_lens=loose, turns_only=True, most=most, check=check
+        )
     return scene, _spread(scene, seen), kept
 
 
@@ -202,7 +204,9 @@ def _moving(
     straight = lens.straightened(places)
     both = np.isfinite(places[:, first, 0]) & np.isfinite(places[:, second, 0])
     inner = lens.inner
-    essential, _ = cv2.findEssentialMat(straight[both, first], straight[both, second], inner, cv2.USAC_MAGSAC, 0.9999, 1.0)
+    essential, _ = cv2.findEssentialMat(
+        straight[both, first], straight[both, second], inner, cv2.USAC_MAGSAC, 0.9999, 1.0
+    )
     if essential is None or essential.shape != (3, 3):
         return None
     _, turn, move, _ = cv2.recoverPose(essential, straight[both, first], straight[both, second], inner)
@@ -285,7 +289,7 @@ def _finished(
     begun: Begun,
     free: tuple[bool, bool, bool],
     is_nodal: bool,
-    progress: Callable[[str, float], None],
+    progress: Callable[[str, float], object],
     check: Callable[[], None],
 ) -> SolvedCamera:
     """Lay all frames in, leave out what moves by itself, and adjust once more."""
@@ -395,7 +399,7 @@ def _spread_out(tracks: Tracks, good: NDArray[np.bool_], rows: list[int], most: 
     order = order[length[order] >= 2]
     side = tracks.size_wh[0] / 12
     held: dict[tuple[int, int, int], int] = {}
-    chosen, rest = [], []
+    chosen, rest = list[int](), list[int]()
     step = max(len(rows) // 12, 1)
     each = max(most // 150, 2)
     for track in order:

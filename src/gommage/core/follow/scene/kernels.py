@@ -1,4 +1,4 @@
-"""Compiled: what cameras, a lens and points see of each other, and the normal equations of all of them. Imported late."""
+"""Compiled: what cameras, a lens and points see of each other, and their normal equations. Imported late."""
 
 from __future__ import annotations
 
@@ -27,7 +27,9 @@ def _seen(turn: Any, move: Any, lens: Any, point: Any, out: Any) -> bool:
 
 
 @njit(cache=True, nogil=True)  # type: ignore[untyped-decorator, unused-ignore]
-def residuals(turns: Any, moves: Any, lens: Any, points: Any, camera_of: Any, point_of: Any, places: Any, out: Any) -> None:
+def residuals(
+    turns: Any, moves: Any, lens: Any, points: Any, camera_of: Any, point_of: Any, places: Any, out: Any
+) -> None:
     """Set by how much each observation is off, (M, 2) pixels; NaN behind the camera."""
     there = np.empty(2)
     for index in range(len(camera_of)):
@@ -44,18 +46,20 @@ def costs(off: Any, weights: Any, scale: float) -> float:
     total = 0.0
     for index in range(len(off)):
         square = off[index, 0] ** 2 + off[index, 1] ** 2
-        if not square == square:
+        if np.isnan(square):
             square = 900.0 * scale * scale
         total += weights[index] * scale * scale * np.log1p(square / (scale * scale))
     return total
 
 
 @njit(cache=True, nogil=True)  # type: ignore[untyped-decorator, unused-ignore]
-def _slopes(turn: Any, move: Any, lens: Any, point: Any, across: Any, camera: Any, shared: Any, own: Any, there: Any) -> bool:
+def _slopes(
+    turn: Any, move: Any, lens: Any, point: Any, across: Any, camera: Any, shared: Any, own: Any, there: Any
+) -> bool:
     """Set the slopes of what is seen of a point.
 
-    By the camera's turn and move (2, 6), by ln focal, first, second term (2, 3), and by the point's two angles and inverse
-    distance (2, 3).
+    By the camera's turn and move (2, 6), by ln focal, first, second term (2, 3), and by the point's two angles and
+    inverse distance (2, 3).
     """
     bx = turn[0, 0] * point[0] + turn[0, 1] * point[1] + turn[0, 2] * point[2]
     by = turn[1, 0] * point[0] + turn[1, 1] * point[1] + turn[1, 2] * point[2]
@@ -111,13 +115,15 @@ def _invert3(m: Any, out: Any) -> None:
 @njit(cache=True, nogil=True)  # type: ignore[untyped-decorator, unused-ignore]
 def normal_equations(
     turns: Any, moves: Any, lens: Any, points: Any, across: Any, camera_of: Any, starts: Any, places: Any, weights: Any,
-    begin: int, end: int, scale: float, damping: float, turns_only: bool, reduced: Any, right: Any, diagonal: Any, inverses: Any, pulls: Any, links: Any,
+    begin: int, end: int, scale: float, damping: float, turns_only: bool, reduced: Any, right: Any, diagonal: Any,
+    inverses: Any, pulls: Any, links: Any,
 ) -> None:  # fmt: skip
     """Add to the normal equations of cameras and lens what points from `begin` on tell, points eliminated (Schur).
 
-    Of the blocks between cameras those above the diagonal alone are set. Observations are sorted by point; `starts` (P + 1,) says where each point's begin. The unknowns are six a camera, then
-    three of the lens; `diagonal` is theirs before points are eliminated. `inverses` (P, 3, 3), `pulls` (P, 3) and `links` (M + P, 3, 6) are what points are solved from
-    afterwards: each observation's link with its camera, and, after all of them, each point's with the lens.
+    Of the blocks between cameras those above the diagonal alone are set. Observations are sorted by point; `starts`
+    (P + 1,) says where each point's begin. The unknowns are six a camera, then three of the lens; `diagonal` is theirs
+    before points are eliminated. `inverses` (P, 3, 3), `pulls` (P, 3) and `links` (M + P, 3, 6) are what points are
+    solved from afterwards: each observation's link with its camera, and, after all of them, each point's with the lens.
     """
     cameras = len(turns)
     first_shared = 6 * cameras
@@ -154,7 +160,9 @@ def normal_equations(
             for i in range(3):
                 diagonal[first_shared + i] += weight * (shared[0, i] ** 2 + shared[1, i] ** 2)
                 for j in range(3):
-                    reduced[first_shared + i, first_shared + j] += weight * (shared[0, i] * shared[0, j] + shared[1, i] * shared[1, j])
+                    reduced[first_shared + i, first_shared + j] += weight * (
+                        shared[0, i] * shared[0, j] + shared[1, i] * shared[1, j]
+                    )
                     block[i, j] += weight * (own[0, i] * own[0, j] + own[1, i] * own[1, j])
                     with_lens[i, j] += weight * (own[0, i] * shared[0, j] + own[1, i] * shared[1, j])
                 right[first_shared + i] -= weight * (shared[0, i] * off0 + shared[1, i] * off1)
@@ -173,17 +181,29 @@ def normal_equations(
             base = 6 * camera_of[one]
             for i in range(3):
                 for j in range(6):
-                    carried[i, j] = inverse[i, 0] * links[one, 0, j] + inverse[i, 1] * links[one, 1, j] + inverse[i, 2] * links[one, 2, j]
+                    carried[i, j] = (
+                        inverse[i, 0] * links[one, 0, j]
+                        + inverse[i, 1] * links[one, 1, j]
+                        + inverse[i, 2] * links[one, 2, j]
+                    )
             for j in range(6):
                 right[base + j] -= carried[0, j] * pull[0] + carried[1, j] * pull[1] + carried[2, j] * pull[2]
             for other in range(one, high):
                 beyond = 6 * camera_of[other]
                 for i in range(6):
                     for j in range(6):
-                        reduced[base + i, beyond + j] -= carried[0, i] * links[other, 0, j] + carried[1, i] * links[other, 1, j] + carried[2, i] * links[other, 2, j]
+                        reduced[base + i, beyond + j] -= (
+                            carried[0, i] * links[other, 0, j]
+                            + carried[1, i] * links[other, 1, j]
+                            + carried[2, i] * links[other, 2, j]
+                        )
             for i in range(6):
                 for j in range(3):
-                    value = carried[0, i] * with_lens[0, j] + carried[1, i] * with_lens[1, j] + carried[2, i] * with_lens[2, j]
+                    value = (
+                        carried[0, i] * with_lens[0, j]
+                        + carried[1, i] * with_lens[1, j]
+                        + carried[2, i] * with_lens[2, j]
+                    )
                     reduced[base + i, first_shared + j] -= value
                     reduced[first_shared + j, base + i] -= value
         for i in range(3):

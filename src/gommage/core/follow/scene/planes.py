@@ -79,21 +79,20 @@ def fitted_plane(directions: Floats, inverse: Floats, errors: Floats) -> FittedP
     for _ in range(ROUNDS):
         scale = max(float(np.median(off)) * 1.5 * 1.4826, 1e-12)
         weights = 1 / (unsure * (1 + (off / scale) ** 2))
-        plane = np.linalg.lstsq(rows * weights[:, None], own * weights, rcond=None)[0]
+        plane = np.asarray(np.linalg.lstsq(rows * weights[:, None], own * weights, rcond=None)[0], np.float64)
         off = np.abs(rows @ plane - own) / unsure
     deviation = max(float(np.median(off)) * 1.4826, 1e-12)
     near = off < 3 * deviation
     on_it = np.zeros(len(directions), np.bool_)
     on_it[np.nonzero(known)[0]] = near
     part = rows[near] / unsure[near, None]
-    covariance = deviation**2 * np.linalg.pinv(part.T @ part)
+    covariance = np.asarray(deviation**2 * np.linalg.pinv(part.T @ part), np.float64)
     return FittedPlane(plane, covariance, on_it)
 
 
 def _median_plane(rows: Floats, inverse: Floats, unsure: Floats) -> Floats:
     if len(rows) == LEAST_POINTS:
-        found: Floats = np.linalg.lstsq(rows, inverse, rcond=None)[0]
-        return found
+        return np.asarray(np.linalg.lstsq(rows, inverse, rcond=None)[0], np.float64)
     rng = np.random.default_rng(SEED)
     chosen = np.stack([rng.choice(len(rows), 3, replace=False) for _ in range(TRIALS)])
     systems = rows[chosen]

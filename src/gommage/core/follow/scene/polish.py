@@ -1,4 +1,4 @@
-"""Polish a solved camera on the pictures: planes' own texture is aligned, and cameras, lens and planes are adjusted to it."""
+"""Polish a solved camera on the pictures: planes' own texture is aligned, and all is adjusted to it."""
 
 from __future__ import annotations
 
@@ -12,7 +12,6 @@ from numpy.typing import NDArray
 from gommage.core.document import Channel, MotionModel, SolvedCamera
 from gommage.core.follow.align import Template, align, make_pyramid, make_template
 from gommage.core.follow.masks import Mask, polygon_mask
-from gommage.core.follow.scene.bundle import Observations, Scene, adjusted
 from gommage.core.follow.scene.camera import with_cameras
 from gommage.core.follow.scene.planes import FittedPlane, fitted_plane, inverse_depths
 from gommage.core.follow.scene.tracks import Tracks
@@ -79,13 +78,13 @@ def polished(
     camera: SolvedCamera,
     planes: Sequence[PlaneToPolish],
     hidden: Callable[[int], Mask | None] = lambda frame: None,
-    progress: Callable[[float], None] = lambda share: None,
+    progress: Callable[[float], object] = lambda share: None,
     check: Callable[[], None] = lambda: None,
 ) -> Polished:
     """Return a solve whose planes lie as their texture does.
 
-    Each plane's texture is aligned directly on every third frame, from where the solve puts it; a grid of points that move
-    as the alignment says is adjusted together with the features; planes go through their grids.
+    Each plane's texture is aligned directly on every third frame, from where the solve puts it; a grid of points that
+    move as the alignment says is adjusted together with the features; planes go through their grids.
 
     Raises
     ------
@@ -108,12 +107,14 @@ def polished(
                 own[inside, row] = camera.lens.bent(there[inside])
         progress(0.8 * (number + 1) / len(rows))
     if not any(np.isfinite(own).any() for own in places):
-        raise FollowError("None of these planes could be found on other frames: too little texture, or too much in front.")
-    before = _plane_errors(camera, planes, [one.plane for one in planes], grids, places)
+        raise FollowError(
+            "None of these planes could be found on other frames: too little texture, or too much in front."
+        )
+    before = _plane_errors(camera, planes, [one.plane for one in planes], places)
     better = with_cameras(tracks, camera, np.concatenate(places), np.full(sum(map(len, grids)), WEIGHT), check)
     fresh = _refitted(better.camera, planes, grids, better.extra, places)
     progress(1.0)
-    after = _plane_errors(better.camera, planes, [one.plane for one in fresh], grids, places)
+    after = _plane_errors(better.camera, planes, [one.plane for one in fresh], places)
     return Polished(better.camera, tuple(fresh), before, after)
 
 
@@ -139,7 +140,8 @@ class _Looking:
         check: Callable[[], None],
     ) -> None:
         self._read, self._camera, self._hidden, self._check = read, camera, hidden, check
-        self._row, self._picture, self._mask = -1, np.zeros((0, 0, 3), np.float32), None
+        self._row, self._picture = -1, np.zeros((0, 0, 3), np.float32)
+        self._mask: Mask | None = None
         self._templates = {id(one): self._template(one) for one in planes}
 
     def _open(self, row: int) -> None:
@@ -168,7 +170,7 @@ class _Looking:
 
     def is_inside(self, points: Points) -> NDArray[np.bool_]:
         size = self._bounds.width, self._bounds.height
-        inside: NDArray[np.bool_] = (points > 1).all(axis=1) & (points < np.array(size) - 1).all(axis=1)
+        inside: NDArray[np.bool_] = np.asarray(((points > 1) & (points < np.array(size) - 1)).all(axis=1))
         return inside
 
     def aligned(self, one: PlaneToPolish, row: int) -> Matrix | None:
@@ -179,7 +181,7 @@ class _Looking:
         self._open(row)
         self._check()
         home = one.home_frame - camera.first_frame
-        start = plane_motion(camera.lens, (camera.turns.values[home], camera.moves.values[home]), (camera.turns.values[row], camera.moves.values[row]), one.plane)
+        start = plane_motion(camera.lens, camera.pose(one.home_frame), camera.pose(camera.first_frame + row), one.plane)
         if row == home:
             return np.eye(3)
         if self.is_inside(apply_matrix(start, template.points_inside)).mean() < LEAST_VISIBLE:
@@ -213,29 +215,37 @@ class _Bend:
 
 
 def _plane_errors(
-    camera: SolvedCamera, planes: Sequence[PlaneToPolish], values: Sequence[Floats], grids: Sequence[Floats], places: Sequence[Floats]
+    camera: SolvedCamera,
+    planes: Sequence[PlaneToPolish],
+    values: Sequence[Floats],
+    places: Sequence[Floats],
 ) -> float:
     """Return the median of how far planes are off where their texture was found, px."""
     off = []
-    for one, plane, grid, own in zip(planes, values, grids, places, strict=True):
+    for one, plane, own in zip(planes, values, places, strict=True):
         home = one.home_frame - camera.first_frame
         for row in np.nonzero(np.isfinite(own).any(axis=(0, 2)))[0]:
-            motion = plane_motion(camera.lens, (camera.turns.values[home], camera.moves.values[home]), (camera.turns.values[row], camera.moves.values[row]), plane)
-            there = ThroughLens(camera.lens, motion)(own[:, home])
-            off.append(np.hypot(*(there - own[:, row]).T))
+            motion = plane_motion(
+                camera.lens, camera.pose(one.home_frame), camera.pose(camera.first_frame + int(row)), plane
+            )
+            moved = ThroughLens(camera.lens, motion)(own[:, home])
+            off.append(np.hypot(*(moved - own[:, row]).T))
     return float(np.nanmedian(np.concatenate(off)))
 
 
 def _refitted(
-    camera: SolvedCamera, planes: Sequence[PlaneToPolish], grids: Sequence[Floats], points: Floats, places: Sequence[Floats]
+    camera: SolvedCamera,
+    planes: Sequence[PlaneToPolish],
+    grids: Sequence[Floats],
+    points: Floats,
+    places: Sequence[Floats],
 ) -> list[FittedPlane]:
     """Return planes through the points of their grids."""
     out, start = list[FittedPlane](), 0
     for one, grid, own in zip(planes, grids, places, strict=True):
         part = points[start : start + len(grid)]
         start += len(grid)
-        home = one.home_frame - camera.first_frame
-        directions, inverse = inverse_depths(camera.turns.values[home], camera.moves.values[home], part)
+        directions, inverse = inverse_depths(*camera.pose(one.home_frame), part)
         known = np.isfinite(own[..., 0]).sum(axis=1) >= 3
         fitted = fitted_plane(directions[known], inverse[known], np.ones(int(known.sum())))
         out.append(replace(fitted, covariance=fitted.covariance * (GRID**2 / FREEDOMS)))

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass
+from typing import Any
 
 import cv2
 import numpy as np
@@ -77,7 +78,7 @@ CRITERIA = (cv2.TERM_CRITERIA_COUNT | cv2.TERM_CRITERIA_EPS, 30, 0.003)
 
 
 def looked_at(picture: Picture, scale: float) -> NDArray[np.uint8]:
-    """Return a scene-linear picture (H, W, 3) as it is tracked: eight bits, as the eye spaces them, of its own range."""
+    """Return a scene-linear picture (H, W, 3) as it is tracked: eight bits of its own range, as the eye spaces them."""
     grey = luminance(picture)
     if scale != 1.0:
         grey = cv2.resize(grey, None, fx=scale, fy=scale, interpolation=cv2.INTER_AREA)
@@ -90,7 +91,7 @@ def tracked(
     read: Callable[[int], Picture],
     frames: FrameRange,
     hidden: Callable[[int], Mask | None] = lambda frame: None,
-    progress: Callable[[float], None] = lambda share: None,
+    progress: Callable[[float], object] = lambda share: None,
     check: Callable[[], None] = lambda: None,
     most: int = MOST_POINTS,
 ) -> Tracks:
@@ -169,7 +170,7 @@ class _Following:
         return shown
 
     def _advance(self, grey: NDArray[np.uint8], shown: Mask | None) -> None:
-        options = {"winSize": (WINDOW_PX, WINDOW_PX), "maxLevel": LEVELS, "criteria": CRITERIA}
+        options: dict[str, Any] = {"winSize": (WINDOW_PX, WINDOW_PX), "maxLevel": LEVELS, "criteria": CRITERIA}
         from_centres = self._points - 0.5  # the library counts centres
         there, found, _ = cv2.calcOpticalFlowPyrLK(self._grey, grey, from_centres, None, **options)
         back, again, _ = cv2.calcOpticalFlowPyrLK(grey, self._grey, there, None, **options)
@@ -189,7 +190,7 @@ class _Following:
         self._anchor_rows, self._anchors = self._anchor_rows[which], np.ascontiguousarray(self._anchors[which])
 
     def _steady(self, row: int, grey: NDArray[np.uint8]) -> None:
-        """Compare features with how they looked some frames ago; those that look another way now begin anew from here."""
+        """Compare features with how they looked some frames ago; those that look otherwise begin anew from here."""
         renewed = self._anchor_rows < row - KEPT_FOR
         for at in np.unique(self._anchor_rows[~renewed]):
             own = np.nonzero(self._anchor_rows == at)[0]
@@ -223,7 +224,9 @@ class _Following:
             if lacking <= 0:
                 continue
             top, left = cell // across * side, cell % across * side
-            part = np.where(free[top : top + side, left : left + side] > 0, strength[top : top + side, left : left + side], 0)
+            part = np.where(
+                free[top : top + side, left : left + side] > 0, strength[top : top + side, left : left + side], 0
+            )
             found += [(left + x, top + y) for x, y in _peaks(part, lacking, least)]
         if found:
             points = np.array(found, np.float32) + 0.5
