@@ -38,7 +38,7 @@ from gommage.core.document import (
 )
 from gommage.core.document.edits import OF_FILL, Reach, Slot
 from gommage.core.engine import Look, Step
-from gommage.core.geometry import IDENTITY, Mapping, Points, lengths_along, then
+from gommage.core.geometry import IDENTITY, Mapping, Points, lengths_along, plane_grid, then
 
 __all__ = ["Handles", "Mark", "Outline", "Overlay", "overlay_of"]
 
@@ -351,7 +351,7 @@ def _of_follow(ground: Ground) -> Overlay:
     if surface is None:
         return Overlay(points=points, level=level)
     to_view = ground.view_from(surface.id)
-    lattice = _lattice(surface.outline, to_view) if to_view is not None and desk.has_lattice else ()
+    lattice = _lattice_of(ground, surface, to_view) if to_view is not None and desk.has_lattice else ()
     trails = _trails(ground, surface) if desk.has_trails else ()
     return Overlay(_areas(ground, surface), _follow_handles(ground, surface), lattice, trails, _marks(ground, surface),
                    points=points, level=level)  # fmt: skip
@@ -426,6 +426,15 @@ def _trails(ground: Ground, surface: Surface) -> tuple[Points, ...]:
         return ()
     ways = np.stack(places)
     return tuple(ground.view_from_frame(ways[:, corner]) for corner in range(4))
+
+
+def _lattice_of(ground: Ground, surface: Surface, to_view: Mapping) -> tuple[Points, ...]:
+    """Return the grid on a surface: on a plane of the solved scene it lies as the plane does."""
+    camera = ground.shot.camera if ground.shot is not None else None
+    if not isinstance(surface.how, ScenePlane) or camera is None or not surface.how.plane.values.any():
+        return _lattice(surface.outline, to_view)
+    lines = plane_grid(camera.lens, surface.how.plane.values, surface.outline, LATTICE_LINES, CURVED_STEPS)
+    return tuple(to_view(lines))
 
 
 def _lattice(points: Points, to_view: Mapping) -> tuple[Points, ...]:

@@ -1,6 +1,6 @@
 """Points, windows, fits, and the mapping: where a point of one thing lies in another."""
 
-from gommage.core.geometry.cameras import Camera, Pose, axis_turn, plane_motion
+from gommage.core.geometry.cameras import Camera, Pose, axis_turn, plane_grid, plane_motion
 from gommage.core.geometry.fits import (
     box_of,
     closed_monotone_cubic,
@@ -35,6 +35,7 @@ __all__ = [
     "Camera",
     "Pose",
     "axis_turn",
+    "plane_grid",
     "plane_motion",
     "FieldMapping",
     "Lens",

@@ -10,9 +10,9 @@ from numpy.typing import NDArray
 
 from gommage.core.geometry.lenses import Lens
 from gommage.core.geometry.mappings import Mapping, from_matrix
-from gommage.core.geometry.windows import Matrix
+from gommage.core.geometry.windows import Matrix, Points
 
-__all__ = ["Camera", "Pose", "axis_turn", "plane_motion"]
+__all__ = ["Camera", "Pose", "axis_turn", "plane_grid", "plane_motion"]
 
 Pose = tuple[NDArray[np.float64], NDArray[np.float64]]
 """A turn (3, 3) and a move (3,): a point of the scene lies at ``turn @ point + move`` before the camera."""
@@ -27,6 +27,47 @@ def axis_turn(vectors: NDArray[np.float64]) -> NDArray[np.float64]:
     cross = cross / np.maximum(angle, 1e-12)
     out: NDArray[np.float64] = np.eye(3) + np.sin(angle) * cross + (1 - np.cos(angle)) * (cross @ cross)
     return out
+
+
+def plane_grid(lens: Lens, plane: NDArray[np.float64], outline: Points, lines: int, steps: int) -> NDArray[np.float64]:
+    """Return the lines of a square grid that lies on a plane and reaches over an outline, as they are seen.
+
+    Parameters
+    ----------
+    lens : Lens
+    plane : (3,) float64
+        Inverse depth of a direction (x, y, 1); not infinitely far.
+    outline : (N, 2) float64
+        Pixels; what lies beyond the plane's horizon does not count.
+    lines, steps : int
+        How many lines along the longer side, and points a line.
+
+    Returns
+    -------
+    (L, steps, 2) float64
+        Pixels; NaN behind the camera.
+    """
+    flat = (lens.straightened(outline) - (lens.middle_x, lens.middle_y)) / lens.focal_px
+    rays = np.column_stack([flat, np.ones(len(flat))])
+    inverse = rays @ plane
+    there = rays[inverse > 0] / inverse[inverse > 0, None]
+    normal = plane / np.linalg.norm(plane)
+    across = np.array([1.0, 0.0, 0.0]) - normal[0] * normal
+    across /= max(float(np.linalg.norm(across)), 1e-9)
+    axes = np.stack([across, np.cross(normal, across)])
+    origin = plane / (plane @ plane)
+    places = (there - origin) @ axes.T
+    low, high = places.min(axis=0), places.max(axis=0)
+    step = float((high - low).max()) / (lines - 1)
+    first, last = np.floor(low / step) * step, np.ceil(high / step) * step
+    u, v = (np.arange(a, b + step / 2, step) for a, b in zip(first, last, strict=True))
+    along = [np.linspace(one[0], one[-1], steps) for one in (u, v)]
+    grid = [np.column_stack([np.full(steps, x), along[1]]) for x in u]
+    grid += [np.column_stack([along[0], np.full(steps, y)]) for y in v]
+    points = origin + np.stack(grid) @ axes
+    depth = points[..., 2:]
+    seen = np.where(depth > 1e-9, points[..., :2] / np.where(depth > 1e-9, depth, 1.0), np.nan)
+    return lens.bent(seen * lens.focal_px + (lens.middle_x, lens.middle_y))
 
 
 def plane_motion(lens: Lens, home: Pose, there: Pose, plane: NDArray[np.float64]) -> Matrix:

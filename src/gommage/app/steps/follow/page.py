@@ -301,7 +301,6 @@ class FollowPage(Page):
         if surface is None:
             self.title.setText("No surface in hand")
             self.facts.setText("")
-            self.graph.show_summary(None)
             return
         self.title.setText(surface.name)
         self._show_choices(hand.shot, surface)
@@ -340,7 +339,7 @@ class FollowPage(Page):
             (is_plane, (self.front, self.stays, self.add_keep_out, self.other_keep_outs, self.add_extent)),
             (is_points, (self.refresh_patterns, self.detect)),
             (is_plane or is_points, (self.areas_title, self.areas, self.add_area, self.remove_area)),
-            (has, (self.unpin, self.smooth, self.trim, self.how)),
+            (has, (self.unpin, self.smooth, self.trim, self.how, self.facts, self.graph)),
         ]
         for is_shown, widgets in shown:
             for widget in widgets:
