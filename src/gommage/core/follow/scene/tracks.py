@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from typing import Any
 
@@ -14,13 +15,14 @@ from gommage.core.document import FrameRange
 from gommage.core.follow.masks import Mask
 from gommage.core.picture import Picture, luminance
 
-__all__ = ["Tracks", "tracked"]
+__all__ = ["Tracks", "tracked", "tracked_from"]
 
 MOST_POINTS = 1200
 CELLS_ACROSS = 16
 """Features are spread over squares of the picture, so that none takes them all."""
-LARGEST_SIDE_PX = 1920
-"""Larger pictures are looked at at half their size: features are as well seen there."""
+LARGEST_SIDE_PX, LOOKED_AT_PX = 1920, 960
+"""Larger pictures are looked at at half their size: features are as well seen there; by the second width pieces are
+told."""
 THERE_AND_BACK_PX = 0.35
 RENEWED_EVERY = 3
 KEPT_FOR, STEADIED_PX = 9, 0.8
@@ -123,6 +125,62 @@ def tracked(
     return following.tracks(frames.first)
 
 
+def tracked_from(
+    read: Callable[[int], Picture],
+    frames: Sequence[int],
+    home_frame: int,
+    region: Callable[[tuple[int, int]], Mask | None] = lambda size_wh: None,
+    hidden: Callable[[int], Mask | None] = lambda frame: None,
+    check: Callable[[], None] = lambda: None,
+    most: int = MOST_POINTS,
+) -> tuple[Tracks, list[NDArray[np.uint8]]]:
+    """Return features of one frame tracked both ways over some frames, and the frames as they were looked at.
+
+    Parameters
+    ----------
+    read : callable
+        Gives a frame's scene-linear (H, W, 3) float32.
+    frames : sequence of int
+        In their order; the home frame among them. The rows of the tracks are these.
+    home_frame : int
+    region : callable
+        From the picture's size to where features are looked for, (H, W) uint8 above 0, or None: everywhere.
+    hidden : callable
+        Gives what is not looked at on a frame, or None.
+    check : callable
+        Called between frames.
+    most : int
+        How many features.
+
+    Returns
+    -------
+    tracks : Tracks
+    pictures : list of (h, w) uint8
+        At most 960 pixels wide.
+    """
+    home = frames.index(home_frame)
+    first = read(home_frame)
+    size = first.shape[1], first.shape[0]
+    scale = min(LOOKED_AT_PX / size[0], 1.0)
+    pictures = [np.zeros((0, 0), np.uint8)] * len(frames)
+    paths: NDArray[np.float64] | None = None
+    with ThreadPoolExecutor(1) as ahead:
+        for way in (range(home, len(frames)), range(home, -1, -1)):
+            following = _Following(len(frames), most)
+            following.begin(size, scale)
+            coming = None
+            for row in way:
+                check()
+                picture = first if row == home else (coming.result() if coming is not None else read(frames[row]))
+                after = row + (1 if way.step > 0 else -1)
+                coming = ahead.submit(read, frames[after]) if 0 <= after < len(frames) else None
+                pictures[row] = following.look(row, picture, hidden(frames[row]), region(size) if row == home else None)
+            own = following.all_paths()
+            paths = own if paths is None else np.where(np.isfinite(own), own, paths)
+    assert paths is not None
+    return Tracks(frames[0], paths, size), pictures
+
+
 class _Following:
     """Features that are alive, and the paths of all there were."""
 
@@ -139,11 +197,36 @@ class _Following:
         self._size = (0, 0)
         self._scale = 1.0
 
+    def begin(self, size_wh: tuple[int, int], scale: float) -> None:
+        """Say how large pictures are, and at what scale they are looked at."""
+        self._size, self._scale = size_wh, scale
+
+    def look(self, row: int, picture: Picture, mask: Mask | None, region: Mask | None) -> NDArray[np.uint8]:
+        """Look at one more frame, on the first for features; those that are lost are not replaced."""
+        grey = looked_at(picture, self._scale)
+        shown = None if mask is None else self._shown(mask, grey.shape)
+        if self._paths:
+            self._advance(grey, shown)
+        else:
+            if region is not None:
+                there = cv2.resize(region, (grey.shape[1], grey.shape[0]), interpolation=cv2.INTER_NEAREST)
+                shown = there if shown is None else shown & there
+                self._most = min(round(self._most / max(float(shown.mean()), 0.02)), 12 * self._most)
+            self._renew(row, grey, shown)
+        self._grey = grey
+        for index, point in zip(self._alive, self._points, strict=True):
+            self._paths[index][row] = point / self._scale
+        return grey
+
+    def all_paths(self) -> NDArray[np.float64]:
+        """Return all paths, (P, N, 2)."""
+        return np.stack(self._paths) if self._paths else np.zeros((0, self._count, 2))
+
     def step(self, row: int, picture: Picture, mask: Mask | None) -> None:
         """Look at one more frame."""
         if not row:
-            self._size = picture.shape[1], picture.shape[0]
-            self._scale = 1.0 if max(self._size) <= LARGEST_SIDE_PX else 0.5
+            size = picture.shape[1], picture.shape[0]
+            self.begin(size, 1.0 if max(size) <= LARGEST_SIDE_PX else 0.5)
         grey = looked_at(picture, self._scale)
         shown = None if mask is None else self._shown(mask, grey.shape)
         before = len(self._alive)
