@@ -172,6 +172,8 @@ ACTIONS: tuple[Action, ...] = (
     Action("unpin", "Unpin this frame", ("Shift+X",), "Surface", "Take the correction off", "surface"),
     Action("forget_own_points", "Pin by the corners again", (), "Surface", "Drop own points", "surface"),
     Action("find_spots", "Find good spots", (), "Surface", "Set spots that are easy to follow", "surface"),
+    Action("find_surfaces", "Find surfaces", ("Alt+V",), "Surface", "Around the shape in hand, or everywhere", "shot"),
+    Action("draw_around", "Find surfaces around a thing", ("Alt+X",), "Surface", "Draw round it", "shot"),
     Action(
         "solve_camera", "Solve the camera", ("Alt+K",), "Surface/Scene", "Over the shot, or the marked frames", "shot"
     ),

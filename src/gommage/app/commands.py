@@ -400,6 +400,9 @@ class ItemCommands:
         if self._desk.proposed is not None:
             self._window.of_steps.proposals.drop_proposal()  # type: ignore[attr-defined]
             return
+        if self._desk.offered is not None and not self._work.is_busy:
+            self._session.set_desk(offered=None)
+            return
         if self._desk.vertices or self._desk.keys:
             self._session.set_desk(vertices=(), keys=())
             return

@@ -30,10 +30,11 @@ from gommage.core.document import (
 from gommage.core.document.edits import OF_FILL, Reach, Slot
 from gommage.core.document.records.base import HasId
 from gommage.core.engine import Look, Step
+from gommage.core.follow.scene import Piece
 from gommage.core.geometry import Lens
 from gommage.core.picture.colour import DEFAULT_DISPLAY, Display
 
-__all__ = ["BRUSHES", "Desk", "Draws", "Life", "Lists", "ToolKind"]
+__all__ = ["BRUSHES", "Desk", "Draws", "Offered", "Life", "Lists", "ToolKind"]
 
 
 class Life(StrEnum):
@@ -59,7 +60,8 @@ class Lists(StrEnum):
 ToolKind = str
 """hand, draw, edit, mould, pin, or the name of a brush."""
 Draws = str
-"""surface, points, still, by hand, scene plane (all: another surface), area, keep-out, extent (of the one in hand)."""
+"""surface, points, still, by hand, scene plane, around (all: another surface); area, keep-out, extent (of the one in
+hand)."""
 BRUSHES = tuple(tool.value for tool in Tool)
 
 _Item = TypeVar("_Item", bound=HasId)
@@ -124,6 +126,32 @@ class FoundList:
     def on(self, frame: int) -> list[int]:
         """Return those of these that are on a frame."""
         return [number for number in self.open if self.items[number].is_on(frame)]
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class Offered:
+    """Surfaces that propose themselves on a frame, the best first; `at` is the number of the one in hand."""
+
+    pieces: tuple[Piece, ...]
+    frame: int
+    at: int = 0
+
+    @property
+    def piece(self) -> Piece:
+        """The one in hand."""
+        return self.pieces[self.at]
+
+    @property
+    def words(self) -> str:
+        """What is to be said of it."""
+        piece = self.piece
+        held = "" if piece.is_still else f", seen to hold on {piece.frames.first}–{piece.frames.last}"
+        return f"{self.at + 1} of {len(self.pieces)}: {piece.words}{held}."
+
+    def without_this(self) -> Offered | None:
+        """Return the others, or None where there is none."""
+        others = (*self.pieces[: self.at], *self.pieces[self.at + 1 :])
+        return Offered(others, self.frame, self.at % len(others)) if others else None
 
 
 @dataclass(frozen=True, slots=True)
@@ -232,6 +260,7 @@ class Desk:
     draws_open: bool = False
     draws_wire: bool = False
     found: FoundList | None = None
+    offered: Offered | None = None
     proposed: int | None = None
     proposed_why: str = ""
     draws_on_picture: bool = False
@@ -296,6 +325,11 @@ class Desk:
     display: Display = DEFAULT_DISPLAY
 
     @property
+    def offers(self) -> Offered | None:
+        """The surfaces that propose themselves, while none of the shot's is in hand."""
+        return self.offered if not self.surface_id else None
+
+    @property
     def edits_strokes(self) -> bool:
         """Whether what is edited are strokes: in Fill, unless a guide or an area of the fill is in hand."""
         return self.tool == "edit" and self.step is Step.FILL and self.slot not in OF_FILL
@@ -307,6 +341,8 @@ class Desk:
             return replace(self, draws_wire=False).settled
         if self.slot is Slot.SUBJECT and self.tool != "scribble":
             return replace(self, slot=Slot.COVER).settled
+        if self.offered is not None and self.step is not Step.FOLLOW:
+            return replace(self, offered=None).settled
         if DRAWN_IN_STEP.get(self.slot, self.step) is self.step:
             return self
         tool = "edit" if self.tool == "draw" else self.tool

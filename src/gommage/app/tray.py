@@ -37,6 +37,7 @@ DRAWN = {
     "extent": "how far the surface reaches",
     "still": "what stands still",
     "by hand": "the thing, by its corners",
+    "around": "the thing, to find what is around and behind it",
     "scene plane": "a flat part of the scene, or its solved points",
     "points": "the features",
 }

@@ -308,6 +308,9 @@ def _new_fix(ground: Ground, part: MattePart, surface_id: str, desk_after: dict[
 # -- areas --------------------------------------------------------------------------------------------------
 
 
+DRAWN_FOR = {"scene plane": "lay_scene_plane", "around": "find_surfaces_around"}
+
+
 def _in_follow(ground: Ground, line: Line) -> Step:
     desk, shot, surface = ground.desk, ground.shot, ground.surface
     assert shot is not None
@@ -315,10 +318,10 @@ def _in_follow(ground: Ground, line: Line) -> Step:
         return Step(error="An area to follow has to be closed; click its first point.")
     if surface is not None and desk.draws in SLOTS:
         return _one_more_area(ground, surface, line)
-    if desk.draws == "scene plane":
+    if desk.draws in ("scene plane", "around"):
         outline = tuple((float(x), float(y)) for x, y in line[0][:, :2])
         reach = GRAB_PX / growth(ground.view_from_frame, line[0][:, :2].mean(axis=0))
-        return Step(desk={"scene_outline": outline, "pick_px": reach}, calls="lay_scene_plane")
+        return Step(desk={"scene_outline": outline, "pick_px": reach}, calls=DRAWN_FOR[desk.draws])
     surface_id, points = new_id(), line[0][:, :2]
     corners = Array(points if len(points) == 4 else box_of(points))
     kinds: dict[str, How] = {"still": Still(corners=corners), "by hand": ByHand(corners=corners)}

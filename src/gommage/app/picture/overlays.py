@@ -8,7 +8,7 @@ from itertools import pairwise
 import numpy as np
 from numpy.typing import NDArray
 
-from gommage.app.desk import Desk
+from gommage.app.desk import Desk, Offered
 from gommage.app.hands.borrow import seen_places
 from gommage.app.hands.box import box_on, grips
 from gommage.app.hands.gestures import Trace
@@ -348,6 +348,8 @@ def _scribbles(ground: Ground, to_frame: Mapping, number: int) -> list[Outline]:
 def _of_follow(ground: Ground) -> Overlay:
     surface, desk = ground.surface, ground.desk
     points, level = _scene_points(ground), _horizon(ground)
+    if desk.offered is not None and desk.offered.frame == ground.frame:
+        return _of_offers(ground, desk.offered)
     if surface is None:
         return Overlay(points=points, level=level)
     to_view = ground.view_from(surface.id)
@@ -355,6 +357,16 @@ def _of_follow(ground: Ground) -> Overlay:
     trails = _trails(ground, surface) if desk.has_trails else ()
     return Overlay(_areas(ground, surface), _follow_handles(ground, surface), lattice, trails, _marks(ground, surface),
                    points=points, level=level)  # fmt: skip
+
+
+def _of_offers(ground: Ground, offered: Offered) -> Overlay:
+    """Return the surfaces that propose themselves, the one in hand with its lattice."""
+    view = ground.view_from_frame
+    lines = [
+        Outline(view(piece.outline), "found", is_chosen=number == offered.at, is_here=number == offered.at)
+        for number, piece in enumerate(offered.pieces)
+    ]
+    return Overlay(tuple(lines), lattice=_lattice(offered.piece.outline, view) if ground.desk.has_lattice else ())
 
 
 def _scene_points(ground: Ground) -> tuple[Points, ...]:

@@ -12,6 +12,7 @@ from gommage.app.steps.fill.commands import FillCommands
 from gommage.app.steps.fill.picture import PictureCommands
 from gommage.app.steps.fill.proposals import ProposalCommands
 from gommage.app.steps.fill.texture import TextureCommands
+from gommage.app.steps.follow.offers import OfferCommands
 from gommage.app.steps.follow.scene import SceneCommands
 from gommage.app.work import Work
 
@@ -31,11 +32,12 @@ class StepCommands:
         self.borrowing = BorrowCommands(session)
         self.pictures = PictureCommands(session, window)
         self.scene = SceneCommands(session, work, window)
+        self.offers = OfferCommands(session, work)
 
     @property
     def all(self) -> tuple[object, ...]:
         """All of them."""
         return (
             self.fills, self.textures, self.proposals, self.lines, self.finding, self.borrowing, self.pictures,
-            self.scene,
+            self.scene, self.offers,
         )  # fmt: skip

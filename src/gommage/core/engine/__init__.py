@@ -23,6 +23,7 @@ from gommage.core.engine.sheets import Sheet, SheetRequest, sheet_key, sheet_of,
 from gommage.core.engine.solving import (
     Solved,
     camera_solved,
+    find_pieces,
     laid_plane,
     picked_plane,
     plane_of_points,
@@ -38,6 +39,7 @@ from gommage.core.engine.views import BACKDROPS, Look, Veil, ViewRequest, view_k
 __all__ = [
     "Solved",
     "camera_solved",
+    "find_pieces",
     "laid_plane",
     "picked_plane",
     "plane_of_points",

@@ -27,9 +27,11 @@ from gommage.core.engine.evaluate import Engine
 from gommage.core.fill.blocking import blocked_on
 from gommage.core.follow.masks import Mask, polygon_mask
 from gommage.core.follow.scene import (
+    Piece,
     PlaneToPolish,
     Tracks,
     fitted_plane,
+    found_pieces,
     inverse_depths,
     polished,
     solved,
@@ -41,6 +43,7 @@ from gommage.errors import FollowError
 __all__ = [
     "Solved",
     "camera_solved",
+    "find_pieces",
     "laid_plane",
     "picked_plane",
     "plane_of_points",
@@ -169,6 +172,20 @@ def _hidden(engine: Engine, shot: Shot, frame: int, check: Check) -> Mask | None
             covered = engine.pictures.matte(shot.footage, matte, near, 1.0, check) > THERE
             mask[near.slices] |= covered.astype(np.uint8)
     return mask
+
+
+def find_pieces(
+    engine: Engine, shot: Shot, frame: int, thing: Points | None = None, check: Check = lambda: None
+) -> tuple[Piece, ...]:
+    """Return the flat pieces around a thing (N, 2) on a frame, or over the picture, the best first.
+
+    See `gommage.core.follow.scene.found_pieces`; what is covered or held out is not looked at.
+    """
+    footage = shot.footage
+    return found_pieces(
+        lambda at: engine.plate(footage, at, check), footage.frames, frame, thing,
+        lambda at: _hidden(engine, shot, at, check), check,
+    )  # fmt: skip
 
 
 # -- planes ---------------------------------------------------------------------------------------------------

@@ -13,6 +13,7 @@ from gommage.app.desk import Desk, FoundList
 from gommage.app.hands.names import free_name
 from gommage.app.look.controls import Section, ValueRow, push_button, quiet, spaced
 from gommage.app.session import Session
+from gommage.app.steps.follow.offers import leave_offer, next_offer, take_offer
 from gommage.app.work import Work
 from gommage.core.cover.found import Found
 from gommage.core.document import Donors, Fix, Matte, Project, Shot, Softness, Span, edits, new_id, placement
@@ -98,18 +99,23 @@ class FoundCommands:
 
     def next_found(self) -> None:
         """Go to the next that is neither taken nor left."""
+        next_offer(self._session)
         listed = self._session.desk.found
         if listed is not None and listed.open:
             self._go(listed, next((one for one in listed.open if one > listed.at), listed.open[0]))
 
     def take_found(self) -> None:
-        """Cover the one in hand, and go to the next."""
+        """Cover the one in hand, and go to the next; a surface that is offered becomes one of the shot's."""
+        if self._session.desk.offered is not None:
+            take_offer(self._session, self._work)
+            return
         listed = self._session.desk.found
         if listed is not None and listed.at in listed.open:
             self._take(listed, [listed.at])
 
     def leave_found(self) -> None:
         """Leave the one in hand as it is, and go to the next."""
+        leave_offer(self._session)
         listed = self._session.desk.found
         if listed is not None and listed.at in listed.open:
             self._go_on(replace(listed, done=listed.done | {listed.at}))
@@ -122,7 +128,7 @@ class FoundCommands:
 
     def forget_found(self) -> None:
         """Drop what was found and not taken."""
-        self._session.set_desk(found=None)
+        self._session.set_desk(found=None, offered=None)
 
     def _take(self, listed: FoundList, numbers: list[int]) -> None:
         session, shot = self._session, self._session.shot

@@ -73,6 +73,7 @@ NEW_KINDS = (
     ("Points, by spots", "points"),
     ("Still camera", "still"),
     ("Corners by hand", "by hand"),
+    ("Found around a thing", "around"),
     ("Plane of the solved scene", "scene plane"),
 )
 
@@ -231,8 +232,8 @@ class FollowPage(Page):
     # -- intents ------------------------------------------------------------------------------------------------
 
     def _begin(self, draws: str) -> None:
-        if draws == "scene plane":
-            self.call("new_scene_plane")
+        if draws in BEGUN_BY:
+            self.call(BEGUN_BY[draws])
             return
         self.session.set_desk(surface_id="", draws=draws, tool="draw", part_id="")
 
@@ -283,7 +284,15 @@ class FollowPage(Page):
 
     def watched(self, hand: InHand) -> tuple[Any, ...]:
         desk = self.session.desk
-        return (*super().watched(hand), desk.marked, desk.draws, desk.lens, desk.shows_points, self.session.shown)
+        return (
+            *super().watched(hand),
+            desk.offered,
+            desk.marked,
+            desk.draws,
+            desk.lens,
+            desk.shows_points,
+            self.session.shown,
+        )
 
     def show_hand(self, hand: InHand) -> None:
         surface = hand.surface
@@ -309,7 +318,11 @@ class FollowPage(Page):
 
     def advise(self, hand: InHand) -> Advised:
         surface = hand.surface
-        draws = self.session.desk.draws
+        draws, offered = self.session.desk.draws, self.session.desk.offered
+        if offered is not None and not self.work.is_busy:
+            piece, which = offered.piece, f"{offered.at + 1} of {len(offered.pieces)}"
+            held = "" if piece.is_still else f", seen to hold on {piece.frames.first}–{piece.frames.last}"
+            return Advised(f"{which}: {piece.words}{held}.", "Take it (K)", "take_found", is_urgent=False)
         if surface is None:
             return Advised(ADVICE[draws], is_urgent=False)
         known = self.session.surface_summary(surface.id)
@@ -420,6 +433,8 @@ ADVICE = {
     "still": "Draw round the part of the picture that stands still.",
     "by hand": "Click the four corners of the thing; then key them on other frames with the pin tool.",
 }
+BEGUN_BY = {"scene plane": "new_scene_plane", "around": "draw_around"}
+ADVICE["around"] = "Draw round the thing that has to go; the flat pieces around and behind it propose themselves."
 ADVICE["scene plane"] = (
     "Draw round a flat part of the scene, or click three or more of its solved points; click the first again to close."
 )

@@ -18,7 +18,7 @@ from gommage.core.follow.masks import Mask, polygon_mask
 from gommage.core.follow.scene.tracks import Tracks, tracked_from
 from gommage.core.follow.sight import choose_sight
 from gommage.core.geometry import Matrix, Points, Window, apply_matrix
-from gommage.core.picture import Picture, luminance
+from gommage.core.picture import Picture
 from gommage.errors import FollowError
 
 __all__ = ["Piece", "found_pieces"]
@@ -205,13 +205,15 @@ def _over_time(places: Floats, home: int, rows: Sequence[int], check: Callable[[
 
 def _errors(motions: Floats, places: Floats) -> Floats:
     """Return by how much points (P, 1 + S, 2) leave motions (..., S, 3, 3): (..., P), the median over the frames."""
-    home = np.column_stack([places[:, 0], np.ones(len(places))])
-    there = np.einsum("...sij,pj->...psi", motions, home)
+    home = np.column_stack([places[:, 0], np.ones(len(places))]).astype(np.float32)
+    wanted = np.swapaxes(places[:, 1:], 0, 1).astype(np.float32)
+    there = home @ np.swapaxes(motions, -1, -2).astype(np.float32)
     with np.errstate(divide="ignore", invalid="ignore"):
-        off = there[..., :2] / there[..., 2:] - places[:, 1:]
-    distance = np.hypot(off[..., 0], off[..., 1])
-    found: Floats = np.nanmedian(np.where(np.isfinite(places[:, 1:, 0]), distance, np.nan), axis=-1)
-    return np.nan_to_num(found, nan=np.inf)
+        off = there[..., :2] / there[..., 2:] - wanted
+    distance = np.sort(np.nan_to_num(np.hypot(off[..., 0], off[..., 1]), nan=np.inf), axis=-2)
+    middle = (np.maximum(np.isfinite(wanted[..., 0]).sum(axis=0), 1) - 1) // 2
+    found: Floats = np.take_along_axis(distance, middle.reshape((1,) * (distance.ndim - 1) + (-1,)), axis=-2)[..., 0, :]
+    return found.astype(np.float64)
 
 
 def _fitted(places: Floats, members: NDArray[np.bool_]) -> Floats | None:
