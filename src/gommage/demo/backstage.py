@@ -313,7 +313,8 @@ def _lay(sheet_axes: Floats, rgba: Picture, time: float, below: Picture, alpha: 
     turn, place = pose(time)
     axes = sheet_axes.copy()
     axes[:, 2] -= place
-    to_sheet = np.diag([FINER, FINER, 1.0]) @ np.linalg.inv(LENS.inner @ turn @ axes)
+    to_sheet = np.linalg.solve(LENS.inner @ turn @ axes, np.eye(3))
+    to_sheet[:2] *= FINER
     straight = _straight()[shown.slices]
     _film_through(rgba, to_sheet, straight, below[shown.slices], alpha[shown.slices])
 

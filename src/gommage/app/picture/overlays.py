@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, replace
-from itertools import pairwise
 
 import numpy as np
 from numpy.typing import NDArray
@@ -19,6 +18,7 @@ from gommage.app.hands.scribble import picture_scribbled, scribbled_in_hand
 from gommage.app.hands.seen import Seen, part_seen, soft_line, soft_places
 from gommage.app.hands.spots import spots_on
 from gommage.app.hands.strokes import outline_of, source_of_seen
+from gommage.app.picture.scene_overlays import horizon, lattice, lattice_of, scene_points
 from gommage.core.document import (
     Borrow,
     Fix,
@@ -27,7 +27,6 @@ from gommage.core.document import (
     Placed,
     PlaneFollow,
     PointsFollow,
-    ScenePlane,
     Span,
     Surface,
     Texture,
@@ -38,16 +37,11 @@ from gommage.core.document import (
 )
 from gommage.core.document.edits import OF_FILL, Reach, Slot
 from gommage.core.engine import Look, Step
-from gommage.core.geometry import IDENTITY, Mapping, Points, lengths_along, plane_grid, then
+from gommage.core.geometry import IDENTITY, Mapping, Points, lengths_along, then
 
 __all__ = ["Handles", "Mark", "Outline", "Overlay", "overlay_of"]
 
-LATTICE_LINES = 9
-CURVED_STEPS = 16
 MOST_KEYS = 8
-HORIZON_STEPS = 24
-SURE_PX = (0.0, 0.15, 0.35, np.inf)
-"""Between which errors solved points are as sure as each other."""
 """So many other keys of a shape are shown at once."""
 TRAIL_FRAMES = 24
 """How many frames before and after are drawn of a corner's way."""
@@ -347,15 +341,15 @@ def _scribbles(ground: Ground, to_frame: Mapping, number: int) -> list[Outline]:
 
 def _of_follow(ground: Ground) -> Overlay:
     surface, desk = ground.surface, ground.desk
-    points, level = _scene_points(ground), _horizon(ground)
-    if desk.offered is not None and desk.offered.frame == ground.frame:
-        return _of_offers(ground, desk.offered)
+    points, level = scene_points(ground), horizon(ground)
+    if desk.offers is not None and desk.offers.frame == ground.frame:
+        return _of_offers(ground, desk.offers)
     if surface is None:
         return Overlay(points=points, level=level)
     to_view = ground.view_from(surface.id)
-    lattice = _lattice_of(ground, surface, to_view) if to_view is not None and desk.has_lattice else ()
+    grid = lattice_of(ground, surface, to_view) if to_view is not None and desk.has_lattice else ()
     trails = _trails(ground, surface) if desk.has_trails else ()
-    return Overlay(_areas(ground, surface), _follow_handles(ground, surface), lattice, trails, _marks(ground, surface),
+    return Overlay(_areas(ground, surface), _follow_handles(ground, surface), grid, trails, _marks(ground, surface),
                    points=points, level=level)  # fmt: skip
 
 
@@ -366,37 +360,7 @@ def _of_offers(ground: Ground, offered: Offered) -> Overlay:
         Outline(view(piece.outline), "found", is_chosen=number == offered.at, is_here=number == offered.at)
         for number, piece in enumerate(offered.pieces)
     ]
-    return Overlay(tuple(lines), lattice=_lattice(offered.piece.outline, view) if ground.desk.has_lattice else ())
-
-
-def _scene_points(ground: Ground) -> tuple[Points, ...]:
-    """Return the points of the solved scene that are on the frame, by how sure they are."""
-    camera = ground.shot.camera if ground.shot is not None else None
-    if camera is None or not ground.desk.shows_points:
-        return ()
-    places, which = camera.seen_points(ground.frame)
-    errors = camera.point_error_px.values[which]
-    shares = [(errors >= low) & (errors < high) for low, high in pairwise(SURE_PX)]
-    return tuple(ground.view_from_frame(places[chosen]) for chosen in shares)
-
-
-def _horizon(ground: Ground) -> Points | None:
-    """Return the horizon of the ground in the viewport, where the picture shows it."""
-    shot = ground.shot
-    camera = shot.camera if shot is not None else None
-    if shot is None or camera is None or not camera.ground_id or not camera.is_solved(ground.frame):
-        return None
-    plane = shot.surface(camera.ground_id)
-    assert isinstance(plane.how, ScenePlane)
-    turn = camera.pose(ground.frame)[0] @ camera.pose(plane.home_frame)[0].T
-    a, b, c = turn @ plane.how.plane.values
-    lens, bounds = camera.lens, shot.footage.bounds
-    x = np.linspace(bounds.left, bounds.right, HORIZON_STEPS)
-    if abs(b) < abs(a):
-        return None
-    flat = (x - lens.middle_x) / lens.focal_px
-    line = np.column_stack([x, lens.middle_y - lens.focal_px * (a * flat + c) / b])
-    return ground.view_from_frame(lens.bent(line))
+    return Overlay(tuple(lines), lattice=lattice(offered.piece.outline, view) if ground.desk.has_lattice else ())
 
 
 def _areas(ground: Ground, surface: Surface) -> tuple[Outline, ...]:
@@ -438,26 +402,3 @@ def _trails(ground: Ground, surface: Surface) -> tuple[Points, ...]:
         return ()
     ways = np.stack(places)
     return tuple(ground.view_from_frame(ways[:, corner]) for corner in range(4))
-
-
-def _lattice_of(ground: Ground, surface: Surface, to_view: Mapping) -> tuple[Points, ...]:
-    """Return the grid on a surface: on a plane of the solved scene it lies as the plane does."""
-    camera = ground.shot.camera if ground.shot is not None else None
-    if not isinstance(surface.how, ScenePlane) or camera is None or not surface.how.plane.values.any():
-        return _lattice(surface.outline, to_view)
-    lines = plane_grid(camera.lens, surface.how.plane.values, surface.outline, LATTICE_LINES, CURVED_STEPS)
-    return tuple(to_view(lines))
-
-
-def _lattice(points: Points, to_view: Mapping) -> tuple[Points, ...]:
-    """Return the lines of a grid over a shape's box on its surface, as the viewport sees them."""
-    low, high = points.min(axis=0), points.max(axis=0)
-    step = max(high - low) / (LATTICE_LINES - 1)
-    low, high = low - step, high + step
-    across = np.arange(low[0], high[0] + step / 2, step)
-    down = np.arange(low[1], high[1] + step / 2, step)
-    count = 2 if to_view.matrix is not None else CURVED_STEPS
-    along_x, along_y = np.linspace(low[0], across[-1], count), np.linspace(low[1], down[-1], count)
-    lines = [np.column_stack([np.full(count, x), along_y]) for x in across]
-    lines += [np.column_stack([along_x, np.full(count, y)]) for y in down]
-    return tuple(to_view(np.stack(lines)))

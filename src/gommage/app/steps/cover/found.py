@@ -106,7 +106,7 @@ class FoundCommands:
 
     def take_found(self) -> None:
         """Cover the one in hand, and go to the next; a surface that is offered becomes one of the shot's."""
-        if self._session.desk.offered is not None:
+        if self._session.desk.offers is not None:
             take_offer(self._session, self._work)
             return
         listed = self._session.desk.found

@@ -76,7 +76,7 @@ def _how(piece: Piece, surface_id: str, frame: int) -> How:
 
 def take_offer(session: Session, work: Work) -> None:
     """Make the surface that is offered one of the shot's, and follow it."""
-    offered, shot = session.desk.offered, session.shot
+    offered, shot = session.desk.offers, session.shot
     if offered is None or shot is None:
         return
     piece, surface_id = offered.piece, new_id()
@@ -84,16 +84,17 @@ def take_offer(session: Session, work: Work) -> None:
     fresh = Surface(id=surface_id, name=name, home_frame=offered.frame, how=_how(piece, surface_id, offered.frame))
     if not session.commit(f"Take {name}", edits.add_surface, shot.id, fresh):
         return
-    session.set_desk(
-        surface_id=surface_id, offered=offered.without_this(), tool="edit", frame=offered.frame, part_id=""
-    )
+    rest = offered.without_this()
+    session.set_desk(surface_id=surface_id, offered=rest, tool="edit", frame=offered.frame, part_id="")
+    if rest is not None:
+        session.note_shown.emit(f"{name} is taken; U shows the others.")
     if not piece.is_still:
         work.follow(Direction.BOTH)
 
 
 def leave_offer(session: Session) -> None:
     """Leave the surface that is offered; the next is shown."""
-    offered = session.desk.offered
+    offered = session.desk.offers
     if offered is not None:
         session.set_desk(offered=offered.without_this())
 
@@ -102,4 +103,6 @@ def next_offer(session: Session) -> None:
     """Show the next surface that is offered."""
     offered = session.desk.offered
     if offered is not None:
-        session.set_desk(offered=replace(offered, at=(offered.at + 1) % len(offered.pieces)), frame=offered.frame)
+        step = 1 if session.desk.offers is not None else 0
+        shown = replace(offered, at=(offered.at + step) % len(offered.pieces))
+        session.set_desk(offered=shown, frame=offered.frame, surface_id="", tool="hand")

@@ -284,15 +284,8 @@ class FollowPage(Page):
 
     def watched(self, hand: InHand) -> tuple[Any, ...]:
         desk = self.session.desk
-        return (
-            *super().watched(hand),
-            desk.offered,
-            desk.marked,
-            desk.draws,
-            desk.lens,
-            desk.shows_points,
-            self.session.shown,
-        )
+        own = desk.offers, desk.marked, desk.draws, desk.lens, desk.shows_points
+        return (*super().watched(hand), *own, self.session.shown)
 
     def show_hand(self, hand: InHand) -> None:
         surface = hand.surface
@@ -318,11 +311,9 @@ class FollowPage(Page):
 
     def advise(self, hand: InHand) -> Advised:
         surface = hand.surface
-        draws, offered = self.session.desk.draws, self.session.desk.offered
+        draws, offered = self.session.desk.draws, self.session.desk.offers
         if offered is not None and not self.work.is_busy:
-            piece, which = offered.piece, f"{offered.at + 1} of {len(offered.pieces)}"
-            held = "" if piece.is_still else f", seen to hold on {piece.frames.first}–{piece.frames.last}"
-            return Advised(f"{which}: {piece.words}{held}.", "Take it (K)", "take_found", is_urgent=False)
+            return Advised(offered.words, "Take it (K)", "take_found", is_urgent=False)
         if surface is None:
             return Advised(ADVICE[draws], is_urgent=False)
         known = self.session.surface_summary(surface.id)
