@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass
+from functools import partial
 
 import numpy as np
 from msgspec.structs import replace
@@ -96,12 +97,10 @@ def solved(
     starts = [lens] if lens is not None else [_plain(tracks, share) for share in FOCALS]
     free = (lens is None,) * 3
     width = float(tracks.size_wh[0])
-    nodal = _best(
-        lambda one: turning_camera(places, one, free, width, check), starts, "A camera that turns", 0.02, progress
-    )
-    moving = _best(
-        lambda one: moving_camera(places, one, free, width, check), starts, "A camera that moves", 0.15, progress
-    )
+    turning = partial(turning_camera, places, free=free, width=width, check=check)
+    nodal = _best(turning, starts, "A camera that turns", 0.02, progress)
+    shifting = partial(moving_camera, places, free=free, width=width, check=check)
+    moving = _best(shifting, starts, "A camera that moves", 0.15, progress)
     if nodal is None and moving is None:
         raise FollowError("No camera fits what was tracked. Cover what moves by itself, or solve fewer frames.")
     is_nodal = moving is None or (nodal is not None and nodal[1] <= NODAL_WITHIN * moving[1])

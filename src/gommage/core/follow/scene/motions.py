@@ -100,7 +100,7 @@ def _models(places: Floats, tolerance: float, check: Callable[[], None]) -> list
     """Return motions that many neighbouring points share, the largest first; each point belongs to one at most."""
     rng = np.random.default_rng(SEED)
     tree = cKDTree(places[:, 0])
-    far = tree.query(places[:, 0], k=min(max(FARTHER), len(places)))[1]
+    far = np.asarray(tree.query(places[:, 0], k=min(max(FARTHER), len(places)))[1], np.intp)
     near = far[:, :NEIGHBOURS]
     free = np.ones(len(places), np.bool_)
     least = max(LEAST_POINTS, round(LEAST_SHARE * len(places)))
