@@ -26,6 +26,7 @@ from gommage.core.geometry.mappings import (
     then,
     turning,
 )
+from gommage.core.geometry.panoramas import FlatView, directions_of, look_turn, places_of_directions
 from gommage.core.geometry.stacks import carried_stack, fitted_stack, identity_stack, moved, normal, relative_stack
 from gommage.core.geometry.windows import NOWHERE, Matrix, Points, Window, apply_matrix, around, holding, translation
 
@@ -38,7 +39,11 @@ __all__ = [
     "plane_grid",
     "plane_motion",
     "FieldMapping",
+    "FlatView",
     "Lens",
+    "directions_of",
+    "look_turn",
+    "places_of_directions",
     "ThroughLens",
     "Mapping",
     "Matrix",

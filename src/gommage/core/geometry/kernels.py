@@ -1,4 +1,4 @@
-"""Compiled: points through a lens, a motion, and the lens again. Imported late."""
+"""Compiled: points through lenses, and between panoramas and flat views of them. Imported late."""
 
 from __future__ import annotations
 
@@ -8,7 +8,7 @@ import numpy as np
 from numba import njit
 from numpy.typing import NDArray
 
-__all__ = ["through_lens"]
+__all__ = ["panorama_places", "panorama_rows", "through_lens", "view_places"]
 
 Floats = NDArray[np.float64]
 NEWTON_STEPS = 12
@@ -62,3 +62,77 @@ def through_lens(points: Any, lens: Any, straight: bool, motion: Any, bend: bool
                 factor = 1.0 + square * (first + second * square)
                 left, top = middle_x + focal * u * factor, middle_y + focal * v * factor
         out[index, 0], out[index, 1] = left, top
+
+
+@njit(cache=True, nogil=True, fastmath=True, inline="always")  # type: ignore[untyped-decorator, unused-ignore]
+def _angle(across: float, along: float) -> float:
+    """Return the angle of a direction, -pi to pi, to some 1e-9 (S. Moshier's rational approximation, Cephes)."""
+    low, high = min(abs(across), abs(along)), max(abs(across), abs(along))
+    if high == 0.0:
+        return 0.0
+    ratio = low / high
+    base = 0.0
+    if ratio > 0.41421356237309503:
+        base = np.pi / 4
+        ratio = (ratio - 1.0) / (ratio + 1.0)
+    z = ratio * ratio
+    top = (((-8.750608600031904e-1 * z - 1.615753718733365e1) * z - 7.500855792314705e1) * z - 1.228866684490136e2) * z
+    top -= 6.485021904942025e1
+    under = ((((z + 2.485846490142306e1) * z + 1.650270098316988e2) * z + 4.328810604912903e2) * z + 4.853903996359136e2) * z
+    under += 1.945506571482614e2
+    angle = base + ratio + ratio * z * top / under
+    if abs(across) > abs(along):
+        angle = np.pi / 2 - angle
+    if along < 0.0:
+        angle = np.pi - angle
+    return -angle if across < 0.0 else angle
+
+
+@njit(cache=True, nogil=True, fastmath=True)  # type: ignore[untyped-decorator, unused-ignore]
+def panorama_rows(left: int, top: int, turn: Any, view: Any, wide: float, high: float, out: Any) -> None:
+    """Set where each pixel's centre of some rows of a flat view (h, w, 2) lies in a panorama.
+
+    `view` is focal length, middle x and y; `turn` (3, 3) takes directions of the view to those of the panorama.
+    """
+    focal, middle_x, middle_y = view[0], view[1], view[2]
+    to_x, to_y = wide / (2 * np.pi), high / np.pi
+    for row in range(out.shape[0]):
+        v = (top + row + 0.5 - middle_y) / focal
+        for column in range(out.shape[1]):
+            u = (left + column + 0.5 - middle_x) / focal
+            x = turn[0, 0] * u + turn[0, 1] * v + turn[0, 2]
+            y = turn[1, 0] * u + turn[1, 1] * v + turn[1, 2]
+            z = turn[2, 0] * u + turn[2, 1] * v + turn[2, 2]
+            out[row, column, 0] = wide / 2 + to_x * _angle(x, z)
+            out[row, column, 1] = high / 2 + to_y * _angle(y, np.sqrt(x * x + z * z))
+
+
+@njit(cache=True, nogil=True)  # type: ignore[untyped-decorator, unused-ignore]
+def panorama_places(points: Any, turn: Any, view: Any, wide: float, high: float, out: Any) -> None:
+    """Set where points (N, 2) of a flat view lie in a panorama; see `panorama_rows`."""
+    focal, middle_x, middle_y = view[0], view[1], view[2]
+    for index in range(points.shape[0]):
+        u, v = (points[index, 0] - middle_x) / focal, (points[index, 1] - middle_y) / focal
+        x = turn[0, 0] * u + turn[0, 1] * v + turn[0, 2]
+        y = turn[1, 0] * u + turn[1, 1] * v + turn[1, 2]
+        z = turn[2, 0] * u + turn[2, 1] * v + turn[2, 2]
+        out[index, 0] = wide / 2 + wide / (2 * np.pi) * _angle(x, z)
+        out[index, 1] = high / 2 + high / np.pi * _angle(y, np.sqrt(x * x + z * z))
+
+
+@njit(cache=True, nogil=True)  # type: ignore[untyped-decorator, unused-ignore]
+def view_places(points: Any, turn: Any, view: Any, wide: float, high: float, out: Any) -> None:
+    """Set where points (N, 2) of a panorama lie in a flat view; NaN for what lies behind it.
+
+    `turn` (3, 3) takes directions of the panorama to those of the view.
+    """
+    for index in range(points.shape[0]):
+        around, down = (points[index, 0] / wide - 0.5) * 2 * np.pi, (points[index, 1] / high - 0.5) * np.pi
+        level = np.cos(down)
+        x, y, z = level * np.sin(around), np.sin(down), level * np.cos(around)
+        depth = turn[2, 0] * x + turn[2, 1] * y + turn[2, 2] * z
+        if not depth > 1e-6:
+            out[index, 0] = out[index, 1] = np.nan
+            continue
+        out[index, 0] = view[1] + view[0] * (turn[0, 0] * x + turn[0, 1] * y + turn[0, 2] * z) / depth
+        out[index, 1] = view[2] + view[0] * (turn[1, 0] * x + turn[1, 1] * y + turn[1, 2] * z) / depth

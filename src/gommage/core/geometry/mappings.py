@@ -58,6 +58,11 @@ class Mapping(ABC):
     def inverse(self) -> Mapping:
         """Return the way back."""
 
+    @property
+    def wraps(self) -> bool:
+        """Whether it leads from or to a picture that goes on at its other side."""
+        return False
+
     def followed_by(self, other: Mapping) -> Mapping | None:
         """Return one mapping of the same kind that does this and then another, or None where there is none."""
         return None
@@ -134,12 +139,22 @@ class FieldMapping(Mapping):
         Each takes points (..., 2) and returns as many.
     """
 
-    __slots__ = ("_backward", "_forward", "_key")
+    __slots__ = ("_backward", "_forward", "_key", "_wraps")
 
     def __init__(
-        self, key: Hashable, forward: Callable[[Points], Points], backward: Callable[[Points], Points]
+        self,
+        key: Hashable,
+        forward: Callable[[Points], Points],
+        backward: Callable[[Points], Points],
+        *,
+        wraps: bool = False,
     ) -> None:
-        self._key, self._forward, self._backward = key, forward, backward
+        self._key, self._forward, self._backward, self._wraps = key, forward, backward, wraps
+
+    @property
+    def wraps(self) -> bool:
+        """Whether one of the steps leads from or to a picture that goes on at its other side."""
+        return self._wraps
 
     @property
     def key(self) -> Hashable:
@@ -154,7 +169,7 @@ class FieldMapping(Mapping):
 
     def inverse(self) -> FieldMapping:
         """Return the way back."""
-        return FieldMapping(("back", self._key), self._backward, self._forward)
+        return FieldMapping(("back", self._key), self._backward, self._forward, wraps=self._wraps)
 
 
 def from_matrix(matrix: Matrix) -> Mapping:
@@ -197,6 +212,7 @@ def then(first: Mapping, second: Mapping) -> Mapping:
         ("then", first.key, second.key),
         lambda points: second(first(points)),
         lambda points: back[0](back[1](points)),
+        wraps=first.wraps or second.wraps,
     )
 
 
