@@ -21,7 +21,18 @@ from gommage.demo.filming import FINER, FilmedShot, Filming, finer, maker, momen
 from gommage.demo.painting import Canvas, linear, paper_grain, smooth_noise
 from gommage.demo.passer_by import HIP, walker_parts
 
-__all__ = ["FIRST_FRAME", "FRAMES", "LENS", "PIECES", "BackstageShot", "backstage_at", "make_backstage"]
+__all__ = [
+    "FIRST_FRAME",
+    "FRAMES",
+    "LENS",
+    "PIECES",
+    "BackstageShot",
+    "backstage_at",
+    "floor_boards",
+    "make_backstage",
+    "parlour",
+    "wood",
+]
 
 WIDTH, HEIGHT, FRAMES, FIRST_FRAME = 960, 540, 100, 1001
 SHUTTER_SAMPLES = 5
@@ -67,7 +78,7 @@ class Sheet:
 # -- what is painted ----------------------------------------------------------------------------------------
 
 
-def _floor() -> Picture:
+def floor_boards() -> Picture:
     """Return boards, each of its own colour, ever less sharp towards the back, as they are ever smaller there."""
     size = 2200, 1500
     sheet = Canvas(size, "8a6a48", seed=SEED)
@@ -118,7 +129,7 @@ def _wall() -> Picture:
     return sheet.finish(paper_grain(size, sheet.rng, 0.06))
 
 
-def _wood() -> Picture:
+def wood() -> Picture:
     """Return a flat of painted trees."""
     size = 700, 900
     sheet = Canvas(size, "3f5a45", seed=SEED + 2)
@@ -138,7 +149,7 @@ def _wood() -> Picture:
     return sheet.finish(paper_grain(size, sheet.rng, 0.05))
 
 
-def _parlour() -> Picture:
+def parlour() -> Picture:
     """Return a flat of papered wall with pictures."""
     size = 800, 940
     sheet = Canvas(size, "c7b08a", seed=SEED + 3)
@@ -180,10 +191,10 @@ def _crate_side(words: str, seed: int) -> Callable[[], Picture]:
     return paint
 
 
-FLOOR = Sheet(_floor, (-5.5, EYE, 10.0), (11.0, 0, 0), (0, 0, -7.5))
+FLOOR = Sheet(floor_boards, (-5.5, EYE, 10.0), (11.0, 0, 0), (0, 0, -7.5))
 WALL = Sheet(_wall, (-7.0, EYE - 4.2, 10.0), (14.0, 0, 0), (0, 4.2, 0))
-WOOD = Sheet(_wood, (-3.3, EYE - 2.6, 7.0), (1.85, 0, 0.7), (0, 2.6, 0))
-PARLOUR = Sheet(_parlour, (1.25, EYE - 2.7, 6.4), (2.0, 0, -0.75), (0, 2.7, 0))
+WOOD = Sheet(wood, (-3.3, EYE - 2.6, 7.0), (1.85, 0, 0.7), (0, 2.6, 0))
+PARLOUR = Sheet(parlour, (1.25, EYE - 2.7, 6.4), (2.0, 0, -0.75), (0, 2.7, 0))
 PIECES = {"floor": FLOOR, "wall": WALL, "wood": WOOD, "parlour": PARLOUR}
 CRATES = ((-0.75, 4.35, 0.62, 0.40, 0.34, 0.25, "MOTHS"), (0.5, 3.95, 0.5, 0.38, 0.3, -0.3, "GLUE"))
 """Middle x and z on the floor, width, depth, height, turn, and what is written on each."""

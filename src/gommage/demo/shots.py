@@ -10,6 +10,7 @@ from typing import Any
 from gommage.core.document import Footage, Project, Shot
 from gommage.demo.backstage import backstage_at, make_backstage
 from gommage.demo.crosses import crosses_at, make_crosses
+from gommage.demo.footlights import footlights_at, make_footlights, make_turned_footlights, turned_footlights_at
 from gommage.demo.moth import make_moth, moth_at
 from gommage.demo.passer_by import make_passer_by, passer_by_at
 from gommage.demo.reel import make_reel, reel_at
@@ -54,4 +55,6 @@ SHOTS = {
     "strings": TheatreShot("strings", strings_at, make_strings),
     "sign on brick": TheatreShot("sign on brick", sign_at, make_sign),
     "backstage": TheatreShot("backstage", backstage_at, make_backstage),
+    "footlights": TheatreShot("footlights", footlights_at, make_footlights),
+    "footlights turned": TheatreShot("footlights turned", turned_footlights_at, make_turned_footlights),
 }

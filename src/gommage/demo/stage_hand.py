@@ -18,7 +18,7 @@ from gommage.core.picture.writing import write_still
 from gommage.demo.filming import FilmedShot, Filming, filmed, finer, lay_over, maker, moments, through_lens, with_grain
 from gommage.demo.painting import Canvas, linear, paper_grain, smooth_noise
 
-__all__ = ["FIRST_FRAME", "FRAMES", "StageHandShot", "arm_line", "make_stage_hand"]
+__all__ = ["FIRST_FRAME", "FRAMES", "StageHandShot", "arm_line", "backdrop", "make_stage_hand"]
 
 WIDTH, HEIGHT, FRAMES, FIRST_FRAME = 960, 540, 32, 1001
 SHUTTER_SAMPLES = 9
@@ -35,7 +35,7 @@ ARM = np.array([
 CUFF_Y = 396.0
 
 
-def _backdrop() -> Picture:
+def backdrop() -> Picture:
     """Return the painted town behind the stage, (h, w, 4)."""
     size = WIDTH, HEIGHT
     sheet = Canvas(size, "d9c49a", seed=SEED)
@@ -101,7 +101,7 @@ def arm_line(frame: int) -> Points:
 def _filmed(time: float) -> tuple[Picture, Picture, Picture]:
     """Return the clean frame, the frame with the arm, and how far arm or shadow cover it."""
     full = Window.of(WIDTH, HEIGHT)
-    town = np.ascontiguousarray(filmed(_painted(_backdrop), IDENTITY, full)[..., :3])
+    town = np.ascontiguousarray(filmed(_painted(backdrop), IDENTITY, full)[..., :3])
     light = np.float32(1 + 0.006 * np.sin(time * 2.1) + 0.004 * np.sin(time * 4.7 + 1))
     dirty, covered = np.zeros_like(town), np.zeros((HEIGHT, WIDTH), np.float32)
     for moment in moments(time, SHUTTER_SAMPLES):

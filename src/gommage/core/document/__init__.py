@@ -75,6 +75,7 @@ from gommage.core.document.records import (
     SourcePicture,
     SourceTime,
     Span,
+    Sphere,
     Spot,
     SpotPath,
     Still,
@@ -85,6 +86,7 @@ from gommage.core.document.records import (
     Tones,
     Tool,
     Track,
+    TurnedView,
     VertexKind,
     changed_on,
     is_within,
@@ -95,6 +97,8 @@ from gommage.core.document.records import (
 )
 
 __all__ = [
+    "Sphere",
+    "TurnedView",
     "NOT_SEEN",
     "SCENE_LINEAR",
     "SCHEMA_VERSION",

@@ -14,6 +14,7 @@ from gommage.core.engine.laying import find_picture, fitted_corners, near_frame,
 from gommage.core.engine.lines import LineStep, follow_line, snapped_line, with_line
 from gommage.core.engine.matte_files import FoundMatte, MatteTarget, find_matte, write_mattes
 from gommage.core.engine.painting import LiveStroke, Shown
+from gommage.core.engine.panoramas import follow_sphere, levelled_by, look_view, panorama_view, sphere_followed
 from gommage.core.engine.placing import FoundPlace, found_places
 from gommage.core.engine.plate_files import FoundPlate, find_plate, stamp_of, write_plate
 from gommage.core.engine.proposals import Proposal, first_look, proposed_fills
@@ -37,6 +38,11 @@ from gommage.core.engine.telling import told_of_stroke
 from gommage.core.engine.views import BACKDROPS, Look, Veil, ViewRequest, view_key, view_pixels
 
 __all__ = [
+    "follow_sphere",
+    "levelled_by",
+    "look_view",
+    "panorama_view",
+    "sphere_followed",
     "Solved",
     "camera_solved",
     "find_pieces",

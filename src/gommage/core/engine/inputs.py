@@ -31,7 +31,7 @@ from gommage.core.document import (
     value_at,
 )
 from gommage.core.document.records import Record
-from gommage.core.fill import RECIPES, plate_on_frame
+from gommage.core.fill import RECIPES, PlateAt, PlatesAt, plate_on_frame
 from gommage.core.fill.blocking import blocked_on, middle_frame, not_around
 from gommage.core.fill.spans import cover_on
 from gommage.core.geometry import IDENTITY, Mapping, Window
@@ -41,6 +41,7 @@ from gommage.core.paint import StrokeAt, strokes_at
 __all__ = [
     "FixInputs",
     "FixMatte",
+    "WrittenBack",
     "GrainInputs",
     "frame_inputs",
     "inputs_at",
@@ -134,6 +135,11 @@ class FixInputs(Record, frozen=True):
     def cover_window(self) -> Window:
         """Where its cover reaches; nowhere if its fill lays nothing there."""
         return Window(0, 0, 0, 0) if self.fill_kind == PAINTED else reach_of(self.cover, self.footage.bounds)
+
+    @property
+    def plates(self) -> tuple[PlateAt, ...]:
+        """The clean plates that it is filled from."""
+        return self.fill.plates if isinstance(self.fill, PlatesAt) else ()
 
     @property
     def untouched(self) -> FixInputs:
@@ -243,9 +249,37 @@ def grain_of_surface(shot: Shot, surface: Surface) -> GrainInputs:
     return _grain_of(shot.footage, surface.home_frame, Array(surface.outline), placement(shot, surface))
 
 
-def frame_inputs(shot: Shot, frame: int) -> tuple[FixInputs, ...]:
-    """Return the inputs of all fixes that do something on a frame, back to front."""
-    return _frame_inputs(shot, frame)
+class WrittenBack(Record, frozen=True):
+    """What is done in a flat view of a panorama, to be written back into it: laid like the fixes of a frame."""
+
+    footage: Footage
+    frame: int
+    view: Footage
+    fixes: tuple[FixInputs, ...]
+    strokes: tuple[StrokeAt, ...] = ()
+
+    @property
+    def window(self) -> Window:
+        """Where it may reach in the panorama: anywhere."""
+        return self.footage.bounds
+
+    @property
+    def plates(self) -> tuple[PlateAt, ...]:
+        """The clean plates that lie in the panorama itself: none."""
+        return ()
+
+
+Laying = FixInputs | WrittenBack
+
+
+def frame_inputs(shot: Shot, frame: int) -> tuple[Any, ...]:
+    """Return the inputs of all that does something on a frame, back to front: fixes, then what is written back."""
+    views = []
+    for view in shot.views:
+        fixes = _frame_inputs(view, frame)
+        if fixes:
+            views.append(WrittenBack(footage=shot.footage, frame=frame, view=view.footage, fixes=fixes))
+    return (*_frame_inputs(shot, frame), *views)
 
 
 @lru_cache(maxsize=2048)  # a frame of a shot each: what one steps and plays through

@@ -14,7 +14,7 @@ from gommage.core.engine.evaluate import Engine
 from gommage.core.engine.inputs import FixInputs, frame_inputs, inputs_at
 from gommage.core.engine.patches import MARGIN_OF_PAINT_PX
 from gommage.core.engine.views import Look, ViewRequest, level_shown, shown_pixels, view_from_shown_of
-from gommage.core.fill import PlatesAt, canvas_key
+from gommage.core.fill import canvas_key
 from gommage.core.geometry import IDENTITY, Mapping, Window, around, scaling, spanning, then
 from gommage.core.paint import CanvasKey, StrokeInHand, StrokeSources, scaled
 from gommage.core.picture import scale_of
@@ -120,7 +120,7 @@ class _OnPlate:
         if request.look is Look.CLEAN_PLATE:
             return view_from_shown_of(request)
         for inputs in frame_inputs(request.shot, request.frame):
-            for plate in inputs.fill.plates if isinstance(inputs.fill, PlatesAt) else ():
+            for plate in inputs.plates:
                 if plate.canvas == self.key:
                     return then(plate.frame_from_plate, request.view_from_frame)
         return None

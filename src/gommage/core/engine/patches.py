@@ -15,7 +15,7 @@ import numpy as np
 from gommage.core.cover import MatteAt, pieces_of, tiles_of
 from gommage.core.document import Blend, Footage
 from gommage.core.engine.cache import Cache
-from gommage.core.engine.inputs import RING_PX, FixInputs, FixMatte
+from gommage.core.engine.inputs import RING_PX, FixInputs, FixMatte, WrittenBack
 from gommage.core.engine.laid import Laid, Patch, composite
 from gommage.core.engine.matching import BY_NAME, HIDDEN, Matching
 from gommage.core.engine.pictures import (
@@ -48,6 +48,7 @@ from gommage.core.paint import (
 )
 from gommage.core.paint.tools import BLENDS
 from gommage.core.picture import Picture, scale_of
+from gommage.core.picture.panoramas import written_back
 
 __all__ = ["MARGIN_OF_PAINT_PX", "NOTHING_IN_HAND", "InHand", "Patches"]
 
@@ -189,10 +190,15 @@ class Patches:
         below = self.composited(inputs.footage, inputs.frame, window, level, inputs.below, check=check)
         return heal(below, made.pixels, alpha, left_out, follows_grain=False)
 
-    def patches(self, inputs: FixInputs, level: int = 0, check: Check = _never) -> tuple[Patch, ...]:
+    def patches(self, inputs: FixInputs | WrittenBack, level: int = 0, check: Check = _never) -> tuple[Patch, ...]:
         """Return what a fix lays on its frame: one patch, or one for each piece of a scattered cover; none where its
-        alpha is nothing.
+        alpha is nothing. What is written back from a flat view comes in blocks.
         """
+        if isinstance(inputs, WrittenBack):
+            back = inputs
+            return self._cache.get_or_make(
+                ("patches", back, level), lambda: self._written_back(back, level, check), check
+            )
 
         def make() -> tuple[Patch, ...]:
             if inputs.strokes:
@@ -209,6 +215,26 @@ class Patches:
             return tuple(found)
 
         return self._cache.get_or_make(("patches", inputs, level), make, check)
+
+    def _written_back(self, inputs: WrittenBack, level: int, check: Check) -> tuple[Patch, ...]:
+        """Return what the fixes of a flat view lay on it, as it lies in the panorama."""
+        laid = [patch for fix in inputs.fixes for patch in self.patches(fix, level, check)]
+        turned, scale = inputs.view.turned, scale_of(level)
+        if not laid or turned is None:
+            return ()
+        at = reduce(or_, (patch.window for patch in laid))
+        pixels, alpha = np.zeros((at.height, at.width, 3), np.float32), np.zeros((at.height, at.width), np.float32)
+        for patch in laid:
+            inside = patch.window.within(at)
+            own = patch.alpha
+            together = own + alpha[inside] * (1 - own)
+            share = (own / np.maximum(together, np.float32(1e-6)))[..., None]
+            pixels[inside] += (patch.pixels - pixels[inside]) * share
+            alpha[inside] = together
+        bounds = inputs.footage.bounds.scaled(scale)
+        view = turned.view_from_panorama(inputs.frame, (inputs.view.width, inputs.view.height)).scaled(scale)
+        blocks = written_back(pixels, alpha, at, view, (bounds.width, bounds.height), check)
+        return tuple(Patch(window, own, covered, (Light.none(window),)) for window, own, covered in blocks)
 
     @staticmethod
     def _windows(inputs: FixInputs, level: int) -> list[Window]:
@@ -359,7 +385,8 @@ class Patches:
                 canvas = in_hand.get(inputs) or self.touched_up(inputs, level, check)
                 self._lay_canvas(out, window, inputs, canvas, level, check)
                 continue
-            is_in_hand = bool(in_hand) and any(key in in_hand for key in inputs.fill.canvases)
+            is_in_hand = bool(in_hand) and not isinstance(inputs, WrittenBack)
+            is_in_hand = is_in_hand and any(key in in_hand for key in inputs.fill.canvases)
             for patch in self.patches(inputs, level, check):
                 if is_in_hand:
                     patch = self._renewed(inputs, patch, window, level, in_hand, check)

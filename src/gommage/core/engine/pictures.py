@@ -50,6 +50,7 @@ from gommage.core.picture import (
     scale_of,
     spline_coefficients,
 )
+from gommage.core.picture.panoramas import flat_view
 from gommage.core.picture.resample import SPLINE_MARGIN_PX
 
 __all__ = ["NOTHING_IN_HAND", "Freed", "InHand", "Pictures", "ahead", "never_freed"]
@@ -103,11 +104,12 @@ class Pictures:
 
     def plates(self, footage: Footage, check: Check = _never) -> Plates:
         """Return the opened footage."""
-        return self._cache.get_or_make(("open", footage), lambda: open_plates(footage, check), check)
+        files = footage.of_files
+        return self._cache.get_or_make(("open", files), lambda: open_plates(files, check), check)
 
     def plates_if_there(self, footage: Footage) -> Plates | None:
         """Return the opened footage if it was opened."""
-        return self._cache.get(("open", footage))
+        return self._cache.get(("open", footage.of_files))
 
     def raw(self, footage: Footage, frame: int, check: Check = _never) -> RawFrame:
         """Return a frame as its file holds it (not cached; `plate` is)."""
@@ -126,6 +128,10 @@ class Pictures:
             )
 
         def read() -> Picture:
+            if footage.turned is not None:
+                panorama = self.plate(footage.of_files, frame, 0, check)
+                view = footage.turned.view_from_panorama(frame, (footage.width, footage.height))
+                return flat_view(panorama, view, footage.bounds, check)
             raw = self.raw(footage, frame, check)
             check()
             return read_linear(raw, footage.colour_space, check)

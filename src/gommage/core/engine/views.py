@@ -186,7 +186,8 @@ def shown_pixels(
     scaled_from_view = then(view_from_shown.inverse(), scaling(scale_of(level)))
     whole = _bounds_of(request).scaled(scale_of(level))
     seen = spanning(scaled_from_view, part)
-    window = (around(seen, REACH_PX) if np.isfinite(seen).all() else whole) & whole
+    is_known = np.isfinite(seen).all() and not scaled_from_view.wraps
+    window = (around(seen, REACH_PX) if is_known else whole) & whole
     if window.is_empty:
         return np.zeros((part.height, part.width, 4), np.uint8)
     picture = look_pixels(engine, request, window, level, in_hand, check)

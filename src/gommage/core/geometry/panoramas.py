@@ -123,6 +123,11 @@ class FlatView(Mapping):
         list(_threads().map(of_rows, range(HALVES)))
         return out
 
+    def scaled(self, factor: float) -> FlatView:
+        """Return the same between pictures that are both smaller, or larger."""
+        size, middle = (self._size[0] * factor, self._size[1] * factor), self._middle
+        return FlatView(size, self._turn, self._focal * factor, (middle[0] * factor, middle[1] * factor), self._is_back)
+
     def inverse(self) -> FlatView:
         """Return the way back."""
         return FlatView(self._size, self._turn, self._focal, self._middle, not self._is_back)

@@ -274,7 +274,8 @@ def _looked_at(source: Picture, mapping: Mapping, window: Window, *, squares: bo
     else:
         field = (mapping.field(window) - 0.5).astype(np.float32)
         field[~np.isfinite(field)] = -1e6
-        pixels = cv2.remap(source, field, None, flags, borderMode=cv2.BORDER_CONSTANT, borderValue=nowhere)
+        border = cv2.BORDER_WRAP if mapping.wraps and field.min() > -1e5 else cv2.BORDER_CONSTANT
+        pixels = cv2.remap(source, field, None, flags, borderMode=border, borderValue=nowhere)
     one = pixels if pixels.ndim == 2 else pixels[..., 0]
     off = np.isnan(one)
     pixels[off] = 0.0

@@ -156,6 +156,7 @@ def _encoded(path: Path, spec: oiio.ImageSpec, pixels: NDArray[np.generic]) -> b
         whole = output.open(name, spec) and output.write_image(pixels)
         words = output.geterror()
         whole = output.close() and whole
+        del output  # files of panoramas are whole only once their writer is gone
         data = memory.read()
     if not whole or not data:
         words = (words.strip().splitlines() or ["the writer gave no reason"])[0][:140]

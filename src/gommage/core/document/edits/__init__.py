@@ -34,6 +34,7 @@ from gommage.core.document.edits.painting import (
     remove_strokes,
     ungroup_strokes,
 )
+from gommage.core.document.edits.panoramas import add_view, remove_view, set_sphere
 from gommage.core.document.edits.plates import add_clean_plate, change_clean_plate, remove_clean_plate
 from gommage.core.document.edits.shapes import (
     Reach,
@@ -65,6 +66,9 @@ from gommage.core.document.edits.surfaces import (
 )
 
 __all__ = [
+    "add_view",
+    "remove_view",
+    "set_sphere",
     "nudge_plane",
     "set_camera",
     "set_ground",

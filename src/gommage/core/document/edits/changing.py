@@ -95,4 +95,4 @@ def in_shot(project: Project, shot_id: str, change: Callable[[Shot], Shot]) -> P
     if new is shot or new == shot:
         return project
     refuse_faults(new, shot)
-    return replace(project, shots=swapped(project.shots, new))
+    return project.with_shot(new)

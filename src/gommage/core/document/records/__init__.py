@@ -33,6 +33,7 @@ from gommage.core.document.records.fixes import (
     LightMatch,
     Match,
 )
+from gommage.core.document.records.footage import TurnedView
 from gommage.core.document.records.painting import (
     BelowPicture,
     Blend,
@@ -82,6 +83,7 @@ from gommage.core.document.records.shapes import (
     Softness,
     VertexKind,
 )
+from gommage.core.document.records.spheres import Sphere
 from gommage.core.document.records.surfaces import (
     NOT_SEEN,
     Aim,
@@ -114,6 +116,8 @@ from gommage.core.document.records.times import (
 )
 
 __all__ = [
+    "Sphere",
+    "TurnedView",
     "COVER_SOFTNESS",
     "NOT_SEEN",
     "SCENE_LINEAR",

@@ -19,6 +19,7 @@ __all__ = [
     "Begun",
     "moving_camera",
     "rays_of",
+    "turn_between",
     "turning_camera",
 ]
 
@@ -48,7 +49,7 @@ def turning_camera(
     turns = [np.eye(3)]
     for index in range(1, places.shape[1]):
         both = np.isfinite(rays[:, index - 1, 0]) & np.isfinite(rays[:, index, 0])
-        turns.append(_turn_between(rays[both, index - 1], rays[both, index]) @ turns[-1])
+        turns.append(turn_between(rays[both, index - 1], rays[both, index]) @ turns[-1])
     all_turns = np.stack(turns)
     around = np.einsum("cji,pcj->pci", all_turns, np.nan_to_num(rays)).sum(axis=1)
     length = np.linalg.norm(around, axis=1)
@@ -63,7 +64,7 @@ def turning_camera(
     return scene, _spread(scene, seen), kept
 
 
-def _turn_between(one: Floats, other: Floats) -> Floats:
+def turn_between(one: Floats, other: Floats) -> Floats:
     """Return the turn that takes rays to others, robustly (W. Kabsch, 1976, weighted anew some times)."""
     if len(one) < 3:
         return np.eye(3)
