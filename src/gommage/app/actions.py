@@ -5,7 +5,7 @@ from __future__ import annotations
 from gommage.app.action import Action
 from gommage.app.paint_actions import BRUSHES, STROKES
 
-__all__ = ["ACTIONS", "HELD_KEYS", "Action"]
+__all__ = ["ACTIONS", "FLAT_ALONE", "HELD_KEYS", "Action"]
 
 
 NUDGES = tuple(
@@ -84,6 +84,8 @@ ACTIONS: tuple[Action, ...] = (
     Action(
         "open_backstage", "Open the paper theatre: backstage", (), "File", "To solve a camera on, between set pieces"
     ),
+    Action("open_footlights", "Open the paper theatre: footlights", (), "File", "A panorama with a tripod below"),
+    Action("open_turned_footlights", "Open the paper theatre: footlights, turned", (), "File", "The camera turns"),
     Action("open_moth", "Open the paper theatre: moth on a rod", (), "File", "To fill along two backdrops"),
     Action("recover_work", "Recover work…", (), "File", "What was left behind when Gommage ended unexpectedly"),
     Action("save", "Save", ("Ctrl+S",), "File", "Save the project", "shot", icon="save"),
@@ -414,6 +416,13 @@ ACTIONS: tuple[Action, ...] = (
         "fix",
         True,
     ),
+    Action("look_down", "Look straight down", ("Shift+Down",), "View/Panorama", "In a panorama", "panorama"),
+    Action("look_up", "Look straight up", ("Shift+Up",), "View/Panorama", "In a panorama", "panorama"),
+    Action("look_level", "Look at the horizon", ("Shift+Home",), "View/Panorama", "In a panorama", "panorama"),
+    Action("work_here", "Work in this view", ("Alt+Return",), "View/Panorama", "A flat view for all tools", "panorama"),
+    Action("to_panorama", "Back to the panorama", ("Alt+Y",), "View/Panorama", needs="panorama"),
+    Action("remove_view", "Remove this view", (), "View/Panorama", "With what was done in it", "panorama"),
+    Action("follow_turn", "Follow the turn", (), "View/Panorama", "Of the panoramic camera", "panorama"),
     Action("light_theme", "Light theme", (), "View", is_checkable=True),
     Action("measure", "Measure", ("Ctrl+M",), "View", "Measure the fix on all frames", "fix"),
     Action(
@@ -429,6 +438,12 @@ ACTIONS: tuple[Action, ...] = (
 )
 """All actions, in the order of their menus."""
 
+FLAT_ALONE = frozenset((
+    "tool_draw", "tool_edit", "tool_mould", "tool_scribble", "tool_pin", "new_surface", "new_fix", "new_plate",
+    "draw_around", "find_surfaces", "solve_camera", "draw_wire", "find_dirt", "step_cover", "step_fill",
+    *(entry.id for entry in BRUSHES if entry.id.startswith("tool_")),
+))  # fmt: skip
+"""What hands do in flat pictures alone: from a panorama it leads into a flat view."""
 HELD_KEYS = {"Q": "Flick to the plate while held", "Z": "Hide overlays while held",
              "Y": "See the source's frame while held", "H": "Drag sets the brush's size, and down its softness",
              "Alt": "Set the source: click, or drag from the target to it", "Ctrl": "Straight pieces, corner by corner",

@@ -34,7 +34,7 @@ from gommage.core.follow.scene import Piece
 from gommage.core.geometry import Lens
 from gommage.core.picture.colour import DEFAULT_DISPLAY, Display
 
-__all__ = ["BRUSHES", "Desk", "Draws", "Offered", "Life", "Lists", "ToolKind"]
+__all__ = ["BRUSHES", "Desk", "Draws", "Offered", "on_shot", "Life", "Lists", "ToolKind"]
 
 
 class Life(StrEnum):
@@ -67,6 +67,26 @@ BRUSHES = tuple(tool.value for tool in Tool)
 _Item = TypeVar("_Item", bound=HasId)
 DRAWN_IN_STEP = {Slot.LIGHT_AREA: Step.MATCH} | dict.fromkeys(OF_FILL, Step.FILL)
 """In which step alone what goes to some mattes is drawn and edited."""
+
+
+def on_shot(shot: Shot, frame: int) -> dict[str, Any]:
+    """Return what of the desk another shot, or another view of a panorama, changes: what lies in front is in hand."""
+    fix_id = shot.fixes[-1].id if shot.fixes else ""
+    return {
+        "shot_id": shot.id,
+        "frame": frame,
+        "surface_id": shot.surfaces[-1].id if shot.surfaces else "",
+        "fix_id": fix_id,
+        "fix_ids": (fix_id,) if fix_id else (),
+        "plate_id": shot.clean_plates[-1].id if shot.clean_plates else "",
+        "part_id": "",
+        "part_ids": (),
+        "stroke_ids": (),
+        "vertices": (),
+        "keys": (),
+        "look": Look.RESULT,
+        "tool": "hand" if shot.footage.is_panorama else "edit" if shot.surfaces else "draw",
+    }
 
 
 def _found(items: tuple[_Item, ...], wanted: str) -> _Item | None:
@@ -350,7 +370,10 @@ class Desk:
 
     def shot(self, project: Project) -> Shot | None:
         """Return the shot on the desk."""
-        return _found(project.shots, self.shot_id)
+        try:
+            return project.shot(self.shot_id)
+        except KeyError:
+            return None
 
     def surface(self, project: Project) -> Surface | None:
         """Return the surface in hand."""

@@ -89,6 +89,14 @@ class FileCommands:
         """Draw the paper theatre's sign on brick, the first time, and begin on it."""
         self._projects.leaving(lambda: self._work.draw_demo("sign on brick", self._session.begin))
 
+    def open_footlights(self) -> None:
+        """Draw the paper theatre's panorama, the first time, and begin on it."""
+        self._projects.leaving(lambda: self._work.draw_demo("footlights", self._session.begin))
+
+    def open_turned_footlights(self) -> None:
+        """Draw the paper theatre's panorama that is turned by hand, the first time, and begin on it."""
+        self._projects.leaving(lambda: self._work.draw_demo("footlights turned", self._session.begin))
+
     def open_backstage(self) -> None:
         """Draw the paper theatre's walk backstage, the first time, and begin on it."""
         self._projects.leaving(lambda: self._work.draw_demo("backstage", self._session.begin))
@@ -103,6 +111,7 @@ class FileCommands:
         shot = session.desk.shot(session.project)
         if shot is None:
             return
+        shot = session.project.whole_of(shot.id)
         near = session.folder.parent if session.folder else Path(shot.footage.path).parent.parent
         dialog = RenderDialog(shot, near / "render", lambda surface: placement(shot, surface) is not None, self._window)
         if dialog.exec() == RenderDialog.DialogCode.Accepted:

@@ -24,7 +24,7 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
-from gommage.app.actions import ACTIONS
+from gommage.app.actions import ACTIONS, FLAT_ALONE
 from gommage.app.brush_commands import BrushCommands
 from gommage.app.commands import FrameCommands, ItemCommands, ViewCommands
 from gommage.app.desk import Desk
@@ -89,7 +89,7 @@ class MainWindow(QMainWindow):
         self.shapes = ShapeCommands(self.session, self.stage)
         self.mattes = MatteFileCommands(self.session, self.work, self)
         self.plates = PlateCommands(self.session, self)
-        self.of_steps = StepCommands(self.session, self.work, self)
+        self.of_steps = StepCommands(self.session, self.work, self, self.viewer)
         self.brushes = BrushCommands(self.session, self.stage)
         self.painting = PaintCommands(self.session, self.stage, self)
         self._build_layout()
@@ -101,7 +101,9 @@ class MainWindow(QMainWindow):
         self.session.submit(("colour",), Priority.SCREEN, lambda check: configuration_fault(), self.stand)
 
     def call(self, name: str) -> None:
-        """Do an action of the table."""
+        """Do an action of the table; hands work in flat pictures, so a panorama is looked at in a flat view first."""
+        if name in FLAT_ALONE:
+            self.of_steps.panoramas.settle()
         self.handler(name)()
 
     def handler(self, name: str) -> Callable[[], object]:
@@ -236,6 +238,7 @@ class MainWindow(QMainWindow):
         self.viewer.view_changed.connect(lambda: self.view_bar.show_framing(self.viewer.framing))
         self.viewer.hovered.connect(self._on_hovered)
         self.view_bar.look_chosen.connect(lambda look: session.set_desk(look=look))
+        self.view_bar.view_chosen.connect(self.of_steps.panoramas.go_to_view)
         self.view_bar.display_chosen.connect(lambda display: session.set_desk(display=display))
         self.view_bar.backdrop_chosen.connect(lambda name: session.set_desk(backdrop=name))
         self.view_bar.veil_chosen.connect(lambda veil, name: session.set_desk(veil=veil, veil_colour=name))
@@ -330,6 +333,8 @@ class MainWindow(QMainWindow):
         self.welcome.setVisible(not has_shot)
         for widget in (self.column, self.tray, self.view_bar, self.panel, self.strip, *self._frame_parts):
             widget.setVisible(has_shot)
+        if self.shot is not None:
+            self.view_bar.show_views(self.session.shown.whole_of(self.shot.id), self.shot.id)
 
     def _show_title(self) -> None:
         name = self.session.folder.stem if self.session.folder else "untitled"

@@ -68,6 +68,7 @@ def what_is_there(desk: Desk, project: Project) -> dict[str, bool]:
         "strokes": bool(desk.strokes(project)),
         "paint": bool(desk.painting(project)[0]),
         "camera": (shot := desk.shot(project)) is not None and shot.camera is not None,
+        "panorama": shot is not None and project.whole_of(shot.id).footage.is_panorama,
         "scene plane": surface is not None and isinstance(surface.how, ScenePlane),
     }
 

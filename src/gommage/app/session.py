@@ -10,7 +10,7 @@ from typing import Any
 
 from PySide6.QtCore import QObject, Qt, QTimer, Signal
 
-from gommage.app.desk import Desk
+from gommage.app.desk import Desk, on_shot
 from gommage.app.faults import details_of
 from gommage.app.findings import Findings, donors_key
 from gommage.core.check import FrameMeasures
@@ -427,14 +427,5 @@ def _fresh_desk(project: Project, before: Desk) -> Desk:
     if not project.shots:
         return desk
     shot = project.shots[0]
-    fix_id = shot.fixes[-1].id if shot.fixes else ""
-    return replace(
-        desk,
-        shot_id=shot.id,
-        frame=shot.surfaces[0].home_frame if shot.surfaces else shot.footage.frames.first,
-        surface_id=shot.surfaces[-1].id if shot.surfaces else "",
-        fix_id=fix_id,
-        fix_ids=(fix_id,) if fix_id else (),
-        plate_id=shot.clean_plates[-1].id if shot.clean_plates else "",
-        tool="edit" if shot.surfaces else "draw",
-    )
+    frame = shot.surfaces[0].home_frame if shot.surfaces else shot.footage.frames.first
+    return replace(desk, **on_shot(shot, frame))

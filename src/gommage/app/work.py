@@ -270,6 +270,7 @@ class Work(QObject):
         shot = session.desk.shot(session.project)
         if shot is None:
             return
+        shot = session.project.whole_of(shot.id)  # of a view of a panorama, the panorama
 
         def progress(done: int, total: int) -> None:
             session.later(partial(self.tell, f"Rendering {done} of {total}", done / total))

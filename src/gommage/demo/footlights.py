@@ -163,9 +163,9 @@ def _below(rays: Floats, height: float, reach: float) -> tuple[Floats, Floats, N
 
 def _shadow(rays: Floats) -> Picture:
     """Return how much light the tripod takes from the floor, (h, w)."""
-    u, v, seen = _below(rays, EYE, 1.15)
+    u, v, seen = _below(rays, EYE, 2.3)
     dark = cv2.GaussianBlur(_painted(_tripod)[..., 3], (0, 0), 26.0 * FINER / 2)
-    found = _sampled(np.repeat(dark[..., None], 4, axis=2), u - 0.05, v - 0.04)[..., 0]
+    found = _sampled(np.repeat(dark[..., None], 4, axis=2), u - 0.055, v - 0.035)[..., 0]
     shadow: Picture = np.where(seen, 0.5 * found, 0.0).astype(np.float32)
     return shadow
 

@@ -62,10 +62,15 @@ class FootageDialog(QDialog):
         self.space.setCurrentText(footage.colour_space)
         self.alpha = QCheckBox("Carry it to rendered pictures")
         self.alpha.setAccessibleName("Keep alpha")
+        self.panorama = QCheckBox("Shows all directions (equirectangular)")
+        self.panorama.setAccessibleName("Panorama")
+        self.panorama.setChecked(footage.is_panorama)
         form.addRow("Rate", self.rate)
         form.addRow("Pixel aspect", self.aspect)
         form.addRow("Colour space", self.space)
         form.addRow("", quiet("Guessed from the files; change it if you know better."))
+        if footage.width == 2 * footage.height:
+            form.addRow("Panorama", self.panorama)
         form.addRow("Alpha", self.alpha if report.has_alpha else QLabel("none"))
         buttons = QDialogButtonBox(QDialogButtonBox.StandardButton.Open | QDialogButtonBox.StandardButton.Cancel)
         buttons.accepted.connect(self.accept)
@@ -94,4 +99,5 @@ class FootageDialog(QDialog):
             pixel_aspect=aspect if aspect > 0 else 1.0,
             colour_space=self.space.currentText(),
             keep_alpha=self.alpha.isChecked(),
+            is_panorama=self.panorama.isChecked(),
         )

@@ -24,7 +24,7 @@ from gommage.app.picture.sheet import SheetStage
 from gommage.app.picture.viewer import Viewer
 from gommage.app.picture.views import Views
 from gommage.app.session import Session
-from gommage.core.document import Project, Tool
+from gommage.core.document import Project, Shot, Tool
 from gommage.core.engine import Look, Priority, told_of_stroke
 from gommage.core.geometry import growth
 
@@ -82,6 +82,13 @@ class Stage(QObject, Receiver):
             self.views.refresh()
             self._refresh_overlay()
 
+    def _look_round(self, shot: Shot) -> None:
+        """Look round in a shot that is a panorama, as level as it is."""
+        footage, sphere = shot.footage, shot.sphere
+        size = (footage.width, footage.height) if footage.is_panorama else (0, 0)
+        level = tuple(sphere.level.values.ravel().tolist()) if sphere is not None and footage.is_panorama else ()
+        self._viewer.set_sphere(size, level)
+
     def _refresh_overlay(self) -> None:
         ground = self.ground()
         if ground.look is not Look.SHEET:
@@ -126,11 +133,14 @@ class Stage(QObject, Receiver):
         shot = self._session.desk.shot(new)
         if shot is not None:
             self._viewer.set_aspect(shot.footage.pixel_aspect)
+            self._look_round(shot)
         self.refresh()
 
     def _on_desk_changed(self, old: Desk, new: Desk) -> None:
         self._viewer.set_wipe(new.wipe if new.has_wipe else None)
         self._viewer.show_source(new.shows_source)
+        if old.shot_id != new.shot_id and (shot := new.shot(self._session.shown)) is not None:
+            self._look_round(shot)
         if old.simulates_pen != new.simulates_pen:
             self._viewer.simulated_pen = SimulatedPen() if new.simulates_pen else None
         if _view_of(old) != _view_of(new):

@@ -11,19 +11,21 @@ from PySide6.QtWidgets import QComboBox, QDoubleSpinBox, QHBoxLayout, QLabel, QT
 from gommage.app.look.theme import tabular_font
 from gommage.app.picture.framing import Framing
 from gommage.app.picture.views import VEILS
+from gommage.core.document import Shot
 from gommage.core.engine import BACKDROPS, Look
 from gommage.core.picture.colour import Display, views
 
 __all__ = ["ViewBar"]
 
 
-LOOK_PX = 108
+LOOK_PX, NARROW_LOOK_PX, VIEWS_PX = 108, 88, 84
 
 
 class ViewBar(QWidget):
     """Reports what the user wants to see; shows what is seen."""
 
     look_chosen = Signal(object)
+    view_chosen = Signal(str)
     display_chosen = Signal(object)
     veil_chosen = Signal(float, str)
     backdrop_chosen = Signal(str)
@@ -43,6 +45,12 @@ class ViewBar(QWidget):
         for look in Look:
             self.look.addItem(look.capitalize(), look)
         self.look.activated.connect(lambda: self.look_chosen.emit(Look(self.look.currentData())))
+        self.views = QComboBox()
+        self.views.setAccessibleName("View of the panorama")
+        self.views.setToolTip("The panorama, or one of its flat views")
+        self.views.setFixedWidth(VIEWS_PX)
+        self.views.activated.connect(lambda: self.view_chosen.emit(self.views.currentData()))
+        self.views.hide()
         self.exposure = self._number("Exposure", -8, 8, 0.5, " stops", "Brightens the display only")
         self.gamma = self._number("Gamma", 0.2, 4, 0.1, " γ", "Lifts the display only")
         self.gamma.setValue(1.0)
@@ -80,6 +88,7 @@ class ViewBar(QWidget):
         row.setSpacing(4)
         row.addWidget(_action_button(action("fit_view")))
         row.addWidget(self.zoom)
+        row.addWidget(self.views)
         row.addWidget(self.look)
         for name in ("steady", "square_on", "lattice", "test_card", "wipe"):
             row.addWidget(_action_button(action(name)))
@@ -129,10 +138,21 @@ class ViewBar(QWidget):
         for one in coming:
             one.show()
 
+    def show_views(self, whole: Shot, shot_id: str) -> None:
+        """List the flat views of a panorama; nothing of any other shot."""
+        self.views.setVisible(whole.footage.is_panorama)
+        self.look.setFixedWidth(NARROW_LOOK_PX if whole.footage.is_panorama else LOOK_PX)
+        with QSignalBlocker(self.views):
+            self.views.clear()
+            for one in (whole, *whole.views):
+                self.views.addItem("Panorama" if one is whole else one.name, one.id)
+            self.views.setCurrentIndex(self.views.findData(shot_id))
+
     def show_framing(self, framing: Framing) -> None:
-        """Show the zoom, and how far the picture is turned."""
+        """Show the zoom, or of a panorama the angle, and how far the picture is turned."""
         turned = f" · {framing.turn_deg:+.0f}°" if framing.turn_deg else ""
-        self.zoom.setText(f"{framing.zoom:.0%}".replace("%", " %") + turned)
+        shown = f"{framing.angle_deg:.0f}°" if framing.is_round else f"{framing.zoom:.0%}".replace("%", " %")
+        self.zoom.setText(shown + turned)
 
 
 def _action_button(action: QAction) -> QToolButton:

@@ -32,7 +32,7 @@ from gommage.app.picture.framing import Framing
 from gommage.app.picture.images import PLAIN, image_of, sharing, united
 from gommage.app.picture.overlays import Overlay
 from gommage.core.engine import Shown
-from gommage.core.geometry import IDENTITY, Mapping, Window, then
+from gommage.core.geometry import IDENTITY, Mapping, Window, fitted, then
 
 __all__ = ["Viewer"]
 
@@ -117,6 +117,14 @@ class Viewer(QWidget):
         """Return the viewport in device pixels."""
         ratio = self.devicePixelRatioF()
         return max(round(self.width() * ratio), 1), max(round(self.height() * ratio), 1)
+
+    def set_sphere(self, sphere_wh: tuple[int, int], level: tuple[float, ...]) -> None:
+        """Look round in a panorama of that size ((0, 0): show a flat picture); `level` is see `Framing`."""
+        if (sphere_wh, level) == (self._framing.sphere_wh, self._framing.level):
+            return
+        is_other = sphere_wh != self._framing.sphere_wh
+        fresh = replace(self.framing, sphere_wh=sphere_wh, level=level)
+        self._frame(fresh.fitted(*sphere_wh) if is_other and sphere_wh[0] else fresh)
 
     def set_aspect(self, aspect: float) -> None:
         """Show pixels so many times as wide as they are high."""
@@ -271,11 +279,13 @@ class Viewer(QWidget):
             painter.drawImage(0, 0, image)
             return
         # The engine is a moment behind a pan or zoom: what is there is moved along meanwhile.
-        matrix = then(made_for.inverse(), now).matrix
-        assert matrix is not None
-        (a, b, x), (c, d, y), _ = matrix.tolist()
+        moved = then(made_for.inverse(), now)
+        corners = Window.of(self.width(), self.height()).corners
+        (a, b, x), (c, d, y), (e, f, g) = np.asarray(
+            fitted(corners, moved(corners)) if moved.matrix is None else moved.matrix
+        ).tolist()
         painter.save()
-        painter.setTransform(QTransform(a, c, b, d, x, y), combine=True)
+        painter.setTransform(QTransform(a, c, e, b, d, f, x, y, g), combine=True)
         painter.drawImage(0, 0, image)
         painter.restore()
 

@@ -76,7 +76,7 @@ def panorama_view(
         panorama_width=footage.width,
         panorama_height=footage.height,
         turn=Array(look_turn(x, y, (footage.width, footage.height), roll_deg) @ _level(shot)),
-        focal_px=side / (2 * half),
+        focal_px=float(side / (2 * half)),
         first_frame=sphere.first_frame if sphere is not None and turns is not None else 0,
         camera_turns=turns,
     )

@@ -59,6 +59,11 @@ class Mapping(ABC):
         """Return the way back."""
 
     @property
+    def enlargement(self) -> float | None:
+        """By how much it enlarges lengths, where that is one number for all of it; None where it is not."""
+        return None
+
+    @property
     def wraps(self) -> bool:
         """Whether it leads from or to a picture that goes on at its other side."""
         return False
@@ -226,6 +231,8 @@ def growth(mapping: Mapping, at: Points) -> float:
 
     NaN where the point lies nowhere.
     """
+    if mapping.enlargement is not None:
+        return mapping.enlargement
     x, y = np.asarray(at, np.float64)
     around = np.array([[x - EPSILON_PX, y], [x + EPSILON_PX, y], [x, y - EPSILON_PX], [x, y + EPSILON_PX]])
     moved = mapping(around)

@@ -94,6 +94,12 @@ class FlatView(Mapping):
         return True
 
     @property
+    def enlargement(self) -> float:
+        """In the middle of the view, against the panorama's horizon."""
+        share = 2 * np.pi * self._focal / self._size[0]
+        return float(1 / share if self._is_back else share)
+
+    @property
     def numbers(self) -> NDArray[np.float64]:
         """Focal length and middle, as the compiled loops take them."""
         return np.array([self._focal, *self._middle])

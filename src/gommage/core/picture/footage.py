@@ -11,6 +11,7 @@ from pathlib import Path
 from typing import Any
 
 import numpy as np
+from msgspec.structs import replace as replace_record
 from numpy.typing import NDArray
 
 from gommage.core.document import Footage, FrameRange
@@ -170,6 +171,20 @@ def picture_of(raw: RawFrame, path: Path, colour_space: str = "", check: Check =
     return read_linear(raw, colour_space or guess, check)
 
 
+def is_panorama(attributes: dict[str, Any], width: int, height: int) -> bool:
+    """Return whether a picture says that it shows all directions, by longitude and latitude, and can.
+
+    By the environment map of EXR files, or the projection of photo spheres' XMP.
+    """
+    said = str(attributes.get("textureformat", "")).lower().startswith("latlong")
+    told = any(
+        str(value).lower() == "equirectangular"
+        for name, value in attributes.items()
+        if name.lower().endswith("projectiontype")
+    )
+    return width == 2 * height and (said or told)
+
+
 def _transfer(attributes: dict[str, Any]) -> str:
     return str(attributes.get("dpx:Transfer", ""))
 
@@ -198,6 +213,7 @@ def _probe_stills(path: Path, check: Check) -> FootageReport:
         pixel_aspect=sane_aspect(attributes.get("PixelAspectRatio", 1.0)),
         colour_space=guess_colour_space(readable.suffix, is_float=is_float, transfer=_transfer(attributes)),
     )
+    footage = replace_record(footage, is_panorama=is_panorama(attributes, width, height))
     kind = "float" if is_float else "integer"
     return FootageReport(footage, raw.alpha is not None, f"{raw.bits}-bit {kind}", tuple(notes))
 

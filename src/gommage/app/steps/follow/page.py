@@ -31,6 +31,7 @@ from gommage.app.look.controls import (
 )
 from gommage.app.steps.follow.camera import CameraPart
 from gommage.app.steps.follow.graph import TrackGraph
+from gommage.app.steps.follow.panorama import PanoramaPart
 from gommage.app.steps.follow.rows import area_row, facts_of, spot_row
 from gommage.app.steps.page import Advised, InHand, Page, next_step
 from gommage.core.document import (
@@ -120,6 +121,8 @@ class FollowPage(Page):
         self.camera = CameraPart(self.session, self.call)
         self.box.addWidget(rule())
         self.box.addWidget(self.camera)
+        self.panorama = PanoramaPart(self.session, self.call)
+        self.box.addWidget(self.panorama)
 
     def _build_choices(self) -> None:
         self._shown: tuple[tuple[Surface, ...], Surface] | None = None
@@ -299,6 +302,11 @@ class FollowPage(Page):
             widget.setEnabled(idle)
         self.both.setText("Follow the marked frames" if marked else "Follow both ways")
         self.both.setAccessibleName(self.both.text())
+        whole = self.session.shown.whole_of(hand.shot.id)
+        self.panorama.setVisible(whole.footage.is_panorama)
+        self.camera.setVisible(not hand.shot.footage.is_panorama)
+        if whole.footage.is_panorama:
+            self.panorama.show_panorama(whole, hand.shot, self.work.is_busy)
         self.camera.show_camera(self.session.shown, hand.shot, surface, self.session.desk, self.work.is_busy)
         if surface is None:
             self.title.setText("No surface in hand")
@@ -314,6 +322,8 @@ class FollowPage(Page):
         draws, offered = self.session.desk.draws, self.session.desk.offers
         if offered is not None and not self.work.is_busy:
             return Advised(offered.words, "Take it (K)", "take_found", is_urgent=False)
+        if hand.shot.footage.is_panorama:
+            return Advised(LOOK_ROUND, "Work here", "work_here", is_urgent=False)
         if surface is None:
             return Advised(ADVICE[draws], is_urgent=False)
         known = self.session.surface_summary(surface.id)
@@ -424,6 +434,7 @@ ADVICE = {
     "still": "Draw round the part of the picture that stands still.",
     "by hand": "Click the four corners of the thing; then key them on other frames with the pin tool.",
 }
+LOOK_ROUND = "Drag to look round, turn the wheel to look closer. Taking a tool works in what is looked at."
 BEGUN_BY = {"scene plane": "new_scene_plane", "around": "draw_around"}
 ADVICE["around"] = "Draw round the thing that has to go; the flat pieces around and behind it propose themselves."
 ADVICE["scene plane"] = (
