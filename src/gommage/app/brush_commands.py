@@ -7,9 +7,10 @@ from functools import partial, partialmethod
 import numpy as np
 from msgspec.structs import replace
 
-from gommage.app.desk import Desk, KeptSource
+from gommage.app.desk import Desk
 from gommage.app.hands.brush import SIZES_PX
 from gommage.app.hands.next_stroke import painted_on, source_of, takes_source
+from gommage.app.laid_out import KeptSource
 from gommage.app.picture.stage import Stage
 from gommage.app.session import Session
 from gommage.core.engine import Priority, found_sources

@@ -6,7 +6,7 @@ from dataclasses import dataclass, field, replace
 from enum import StrEnum
 from typing import Any, TypeVar
 
-from gommage.core.cover.found import Found
+from gommage.app.laid_out import FoundList, KeptSource, Offered
 from gommage.core.document import (
     Brush,
     CleanPlate,
@@ -30,7 +30,6 @@ from gommage.core.document import (
 from gommage.core.document.edits import OF_FILL, Reach, Slot
 from gommage.core.document.records.base import HasId
 from gommage.core.engine import Look, Step
-from gommage.core.follow.scene import Piece
 from gommage.core.geometry import Lens
 from gommage.core.picture.colour import DEFAULT_DISPLAY, Display
 
@@ -91,87 +90,6 @@ def on_shot(shot: Shot, frame: int) -> dict[str, Any]:
 
 def _found(items: tuple[_Item, ...], wanted: str) -> _Item | None:
     return next((item for item in items if item.id == wanted), None)
-
-
-@dataclass(frozen=True, slots=True)
-class KeptSource:
-    """A source with its time: the fields of the desk of the same names.
-
-    `mismatch` says how well it fits, for those that were found: 0 is perfectly.
-    """
-
-    source: Source | None
-    source_frames: int = 0
-    source_pinned: int | None = None
-    source_along: bool = True
-    source_base: Source = field(default_factory=Source)
-    mismatch: float = 0.0
-
-    @property
-    def on_desk(self) -> dict[str, Any]:
-        """What of the desk it sets."""
-        names = ("source", "source_frames", "source_pinned", "source_along", "source_base")
-        return {name: getattr(self, name) for name in names}
-
-
-@dataclass(frozen=True, slots=True, eq=False)
-class FoundList:
-    """What was found and is to be taken or left, one by one.
-
-    Attributes
-    ----------
-    items : tuple of Found
-        By frame.
-    least : float
-        What is less clear is not shown.
-    done : frozenset of int
-        Those that were taken or left, by number.
-    at : int
-        The one in hand.
-    holder_id : str
-        The fix that marks go to; empty: fixes of their own.
-    """
-
-    items: tuple[Found, ...]
-    least: float
-    done: frozenset[int] = frozenset()
-    at: int = 0
-    holder_id: str = ""
-
-    @property
-    def open(self) -> list[int]:
-        """Numbers of those that are shown and neither taken nor left."""
-        return [n for n, one in enumerate(self.items) if one.score >= self.least and n not in self.done]
-
-    def on(self, frame: int) -> list[int]:
-        """Return those of these that are on a frame."""
-        return [number for number in self.open if self.items[number].is_on(frame)]
-
-
-@dataclass(frozen=True, slots=True, eq=False)
-class Offered:
-    """Surfaces that propose themselves on a frame, the best first; `at` is the number of the one in hand."""
-
-    pieces: tuple[Piece, ...]
-    frame: int
-    at: int = 0
-
-    @property
-    def piece(self) -> Piece:
-        """The one in hand."""
-        return self.pieces[self.at]
-
-    @property
-    def words(self) -> str:
-        """What is to be said of it."""
-        piece = self.piece
-        held = "" if piece.is_still else f", seen to hold on {piece.frames.first}–{piece.frames.last}"
-        return f"{self.at + 1} of {len(self.pieces)}: {piece.words}{held}."
-
-    def without_this(self) -> Offered | None:
-        """Return the others, or None where there is none."""
-        others = (*self.pieces[: self.at], *self.pieces[self.at + 1 :])
-        return Offered(others, self.frame, self.at % len(others)) if others else None
 
 
 @dataclass(frozen=True, slots=True)

@@ -7,7 +7,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 from numpy.typing import NDArray
 
-from gommage.app.desk import Desk, Offered
+from gommage.app.desk import Desk
 from gommage.app.hands.borrow import seen_places
 from gommage.app.hands.box import box_on, grips
 from gommage.app.hands.gestures import Trace
@@ -18,6 +18,7 @@ from gommage.app.hands.scribble import picture_scribbled, scribbled_in_hand
 from gommage.app.hands.seen import Seen, part_seen, soft_line, soft_places
 from gommage.app.hands.spots import spots_on
 from gommage.app.hands.strokes import outline_of, source_of_seen
+from gommage.app.laid_out import Offered
 from gommage.app.picture.scene_overlays import horizon, lattice, lattice_of, scene_points
 from gommage.core.document import (
     Borrow,

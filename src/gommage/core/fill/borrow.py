@@ -42,13 +42,14 @@ class PieceAt(Record, frozen=True):
 
 
 class BorrowAt(Record, frozen=True):
-    """What is borrowed on one frame: everything that its pixels depend on."""
+    """What is borrowed on one frame: everything that its pixels depend on; `whole` is all of the cover."""
 
     footage: Footage
     frame: int
     pieces: tuple[PieceAt, ...]
     is_lit: bool
     others: tuple[MatteAt, ...]
+    whole: MatteAt
 
     @property
     def canvases(self) -> tuple[CanvasKey, ...]:
@@ -115,7 +116,7 @@ def borrow_at(fill: Borrow, shot: Shot, fix: Fix, frame: int) -> BorrowAt | None
     if not pieces:
         return None
     return BorrowAt(footage=shot.footage, frame=frame, pieces=tuple(pieces), is_lit=fill.is_lit,
-                    others=not_around(shot, fix, frame))  # fmt: skip
+                    others=not_around(shot, fix, frame), whole=matte_on(shot, fix.cover, frame))  # fmt: skip
 
 
 # -- pixels -------------------------------------------------------------------------------------------------
@@ -142,7 +143,7 @@ def fill_borrowed(at: BorrowAt, scene: Scene, window: Window, check: Check = lam
         if shared.is_empty:
             continue
         check()
-        key = ("borrowed", at.footage, at.frame, piece, at.is_lit, at.others)
+        key = ("borrowed", at.footage, at.frame, piece, at.is_lit, at.others, at.whole)
         brought, shown = scene.kept(key, lambda piece=piece, reach=reach: _brought(at, piece, scene, reach))  # type: ignore[misc]
         inside, part = shared.within(window), shared.within(reach)
         np.copyto(pixels[inside], brought[part], where=shown[part][..., None])
@@ -172,7 +173,8 @@ def _brought(at: BorrowAt, piece: PieceAt, scene: Scene, reach: Window) -> tuple
     shown = (wanted > 0) & (np.asarray(inside) > 0.99)
     if at.is_lit:
         frame = scene.plate(at.footage, at.frame, wide)
-        near = cv2.dilate((cover > 0).view(np.uint8), np.ones((2 * RING_GAP_PX + 1,) * 2, np.uint8)) > 0
+        whole = scene.matte(at.footage, at.whole, wide)  # its other parts show no surroundings either
+        near = cv2.dilate((whole > 0).view(np.uint8), np.ones((2 * RING_GAP_PX + 1,) * 2, np.uint8)) > 0
         far = cv2.dilate((cover > 0).view(np.uint8), np.ones((2 * (RING_GAP_PX + RING_PX) + 1,) * 2, np.uint8)) > 0
         ring = far & ~near & (np.asarray(inside) > 0.99) & ~hidden_by(at.others, at.footage, scene, wide)
         found = found * _light(frame, found, ring)

@@ -9,8 +9,9 @@ from functools import partial
 from PySide6.QtCore import QSignalBlocker
 from PySide6.QtWidgets import QListWidget, QVBoxLayout, QWidget
 
-from gommage.app.desk import Desk, FoundList
+from gommage.app.desk import Desk
 from gommage.app.hands.names import free_name
+from gommage.app.laid_out import FoundList
 from gommage.app.look.controls import Section, ValueRow, push_button, quiet, spaced
 from gommage.app.session import Session
 from gommage.app.steps.follow.offers import leave_offer, next_offer, take_offer

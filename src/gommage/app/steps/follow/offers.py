@@ -7,8 +7,8 @@ from dataclasses import replace
 
 import numpy as np
 
-from gommage.app.desk import Offered
 from gommage.app.hands.names import free_name
+from gommage.app.laid_out import Offered
 from gommage.app.session import Session
 from gommage.app.work import Work
 from gommage.core.document import Array, Matte, PlaneFollow, Shape, Still, Surface, edits, new_id, placement

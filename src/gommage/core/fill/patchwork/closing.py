@@ -31,6 +31,10 @@ FIRST_PASSES, PASSES = 4, 2
 UNLIKE_QUANTILE = 0.75
 DEEPER = 1.15
 """By so much less a patch counts for each pixel that it lies deeper in the hole."""
+DEEPEST_PX, TINY = 250.0, 1e-9
+"""Deeper than that all patches count alike: smaller numbers would be none."""
+AROUND_PX = 24
+"""So wide a ring says how lively what is closed should be."""
 CHOSEN_AT = 2
 """The two starts are compared at a size so many times halved."""
 
@@ -130,7 +134,7 @@ def closed(
         other = beside.submit(from_field)
         first = from_offsets()
         states = [state for state in (first, other.result()) if state is not None]
-    unlike = [_unlike(levels[chosen_at], state) for state in states]
+    unlike = [_unlike(levels[chosen_at], state) * _dullness(levels[chosen_at], state) for state in states]
     order = np.argsort(unlike, kind="stable")
     state = states[int(order[proposal % len(states)])]
     told_at(chosen_at)
@@ -233,7 +237,7 @@ def _weights(level: Level, state: _State) -> Picture:
     errors = state.errors[y, x]
     scale = max(float(np.quantile(errors, UNLIKE_QUANTILE)), 1e-6)
     weights = np.zeros(level.hole.shape, np.float32)
-    weights[y, x] = np.maximum(np.exp(-errors / scale), 1e-6) * DEEPER ** -level.depth[y, x]
+    weights[y, x] = np.maximum(np.exp(-errors / scale), 1e-6) * DEEPER ** -np.minimum(level.depth[y, x], DEEPEST_PX)
     return weights
 
 
@@ -258,9 +262,25 @@ def _best(level: Level, state: _State) -> Offsets:
     """Return for each pixel the offset of its best patch, without the margin."""
     from gommage.core.fill.patchwork.kernels import best_offsets  # compiled code is loaded late
 
-    costs = state.errors * DEEPER**level.depth
+    costs = np.log(np.maximum(state.errors, TINY)) + np.log(DEEPER) * level.depth  # as logarithms: holes may be deep
     offsets: Offsets = best_offsets(level.hole, level.places, state.matches, costs.astype(np.float32))
     return offsets[HALF:-HALF, HALF:-HALF]
+
+
+def _dullness(level: Level, state: _State) -> float:
+    """Return by how much what was closed is calmer, or livelier, than what may be taken: 1 where it is neither.
+
+    A hole that is closed with the calmest pieces alone agrees with itself best, and is a bare patch.
+    """
+    known, hole = level.is_source, level.hole
+    slopes = [cv2.Sobel(state.picture, cv2.CV_32F, *way, ksize=3) for way in ((1, 0), (0, 1))]
+    strength = np.sqrt(sum((one**2).sum(axis=2) for one in slopes))
+    inner = cv2.erode(hole.astype(np.uint8), np.ones((3, 3), np.uint8)).astype(bool)
+    near = cv2.dilate(hole.astype(np.uint8), np.ones((2 * AROUND_PX + 1,) * 2, np.uint8)).astype(bool) & known
+    if not inner.any() or not near.any():
+        return 1.0
+    ratio = (float(strength[inner].mean()) + TINY) / (float(strength[near].mean()) + TINY)
+    return 1.0 + abs(float(np.log(ratio)))
 
 
 def _unlike(level: Level, state: _State) -> float:

@@ -10,6 +10,7 @@ from numpy.typing import NDArray
 
 from gommage.core.fill.patchwork.matching import improve
 from gommage.core.fill.patchwork.pyramids import HALF, Level
+from gommage.core.picture import luminance
 
 __all__ = ["offsets_by_statistics"]
 
@@ -20,6 +21,8 @@ LEAST_OFF_SHARE, LEAST_OFF_PX = 1 / 15, 4
 RING_PX, RING_WEIGHT, SLOPE_WEIGHT = 3, 2.0, 3.0
 TURNS, PASSES, AT_ONCE = 5, 5, 1024
 IMPOSSIBLE = 1e4
+LEAST_ALIKE, LEAST_OVERLAP = 0.5, 0.1
+"""A pattern repeats where it correlates so well with itself, over so much of what is known."""
 
 
 def offsets_by_statistics(level: Level, seed: int, check: Callable[[], None]) -> NDArray[np.int32] | None:
@@ -28,10 +31,11 @@ def offsets_by_statistics(level: Level, seed: int, check: Callable[[], None]) ->
     """
     from gommage.core.fill.patchwork.kernels import labelled, least_cost, neighbours  # compiled code is loaded late
 
-    labels = _common_offsets(level, seed, check)
-    if len(labels) == 0:
+    common = _common_offsets(level, seed, check)
+    if len(common) == 0:
         return None
     check()
+    labels = _reaching(common, level)
     ring = cv2.dilate(level.hole.view(np.uint8), np.ones((2 * RING_PX + 1, 2 * RING_PX + 1), np.uint8)).astype(bool)
     ring[:HALF], ring[-HALF:], ring[:, :HALF], ring[:, -HALF:] = False, False, False, False
     rows, columns = np.nonzero(ring)
@@ -73,6 +77,36 @@ def offsets_by_statistics(level: Level, seed: int, check: Callable[[], None]) ->
     return offsets
 
 
+def _reaching(common: NDArray[np.int64], level: Level) -> NDArray[np.int64]:
+    """Return the most common of some offsets, and further ones for what of a hole is so deep that none of these leads out.
+
+    Where a pattern repeats, the nearest repeats are the most common; from the middle of a large hole they lead nowhere.
+    """
+    labels, rest = common[:MOST_LABELS], common[MOST_LABELS:]
+    rows, columns = np.nonzero(level.hole)
+    left = ~_leads_out(level, rows, columns, labels).any(axis=1)
+    more = []
+    for offset in rest:
+        if not left.any() or len(more) >= MOST_LABELS:
+            break
+        served = _leads_out(level, rows[left], columns[left], offset[None])[:, 0]
+        if served.any():
+            more.append(offset)
+            left[np.nonzero(left)[0][served]] = False
+    return np.concatenate([labels, np.array(more, np.int64).reshape(-1, 2)])
+
+
+def _leads_out(
+    level: Level, rows: NDArray[np.intp], columns: NDArray[np.intp], offsets: NDArray[np.int64]
+) -> NDArray[np.bool_]:
+    """Return from which places (N,) which offsets (L, 2) lead to what may be taken, (N, L)."""
+    height, width = level.hole.shape
+    y, x = rows[:, None] + offsets[:, 0], columns[:, None] + offsets[:, 1]
+    inside = (y >= 0) & (y < height) & (x >= 0) & (x < width)
+    out: NDArray[np.bool_] = inside & level.is_source[np.clip(y, 0, height - 1), np.clip(x, 0, width - 1)]
+    return out
+
+
 def _guided(
     level: Level, rows: NDArray[np.intp], columns: NDArray[np.intp], shown: NDArray[np.floating]
 ) -> NDArray[np.floating] | float:
@@ -84,7 +118,7 @@ def _guided(
 
 
 def _common_offsets(level: Level, seed: int, check: Callable[[], None]) -> NDArray[np.int64]:
-    """Return the offsets (L, 2) by which what is known is most often like itself."""
+    """Return the offsets (L, 2) by which what is known is often like itself, the most common first."""
     height, width = level.hole.shape
     places = np.argwhere(level.is_source).astype(np.int32)
     if len(places) < MOST_LABELS:
@@ -107,5 +141,42 @@ def _common_offsets(level: Level, seed: int, check: Callable[[], None]) -> NDArr
     counts = cv2.GaussianBlur(counts, (0, 0), np.sqrt(2.0))
     peaks = (counts == cv2.dilate(counts, np.ones((5, 5), np.uint8))) & (counts > 0)
     rows, columns = np.nonzero(peaks)
-    order = np.argsort(-counts[rows, columns], kind="stable")[:MOST_LABELS]
-    return np.stack([rows[order] - height, columns[order] - width], axis=1)
+    order = np.argsort(-counts[rows, columns], kind="stable")
+    common = np.stack([rows[order] - height, columns[order] - width], axis=1)
+    return _once(np.concatenate([common, _repeats(level, least_off)]))
+
+
+def _once(offsets: NDArray[np.int64]) -> NDArray[np.int64]:
+    """Return offsets without those that were there before, in their order."""
+    _, first = np.unique(offsets, axis=0, return_index=True)
+    return offsets[np.sort(first)]
+
+
+def _repeats(level: Level, least_off: int) -> NDArray[np.int64]:
+    """Return the offsets (L, 2) by which a pattern repeats, the surest first.
+
+    Peaks of what is known correlated with itself, unknown pixels left aside (D. Padfield, Masked object registration in
+    the Fourier domain, 2012, doi:10.1109/TIP.2011.2181402): where a repeat is no whole number of pixels, matches all go
+    to the one far away that is nearest to one.
+    """
+    known = ~level.hole
+    luma = luminance(level.picture)
+    mask = known.astype(np.float64)
+    own = (luma - float(luma[known].mean())) * mask
+    shape = tuple(2 * side for side in mask.shape)
+    spectrum, of_mask, of_square = (np.fft.rfft2(one, shape) for one in (own, mask, own**2))
+
+    def together(one: NDArray[np.complexfloating], other: NDArray[np.complexfloating]) -> NDArray[np.floating]:
+        return np.asarray(np.fft.fftshift(np.fft.irfft2(one * np.conj(other), shape)))
+
+    overlap = together(of_mask, of_mask)
+    energy = np.maximum(together(of_square, of_mask), 0) * np.maximum(together(of_mask, of_square), 0)
+    alike = together(spectrum, spectrum) / np.sqrt(np.maximum(energy, 1e-12))
+    alike[overlap < LEAST_OVERLAP * mask.sum()] = 0
+    middle = shape[0] // 2, shape[1] // 2
+    alike[middle[0] - least_off + 1 : middle[0] + least_off, middle[1] - least_off + 1 : middle[1] + least_off] = 0
+    alike = alike.astype(np.float32)
+    peaks = (alike == cv2.dilate(alike, np.ones((5, 5), np.uint8))) & (alike > LEAST_ALIKE)
+    rows, columns = np.nonzero(peaks)
+    order = np.argsort(-alike[rows, columns], kind="stable")[: 2 * MOST_LABELS]
+    return np.stack([rows[order] - middle[0], columns[order] - middle[1]], axis=1)
