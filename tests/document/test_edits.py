@@ -27,19 +27,25 @@ from gommage.core.document import (
     Placed,
     Plates,
     Project,
+    ScenePlane,
     ShapeKey,
     SharedMatte,
+    Shot,
     Softness,
+    SolvedCamera,
     Source,
+    Sphere,
     Still,
     Stroke,
     Surface,
+    TurnedView,
     VertexKind,
     edits,
     store,
 )
 from gommage.core.document.edits import Slot
 from gommage.core.document.journal import differences
+from gommage.core.geometry import Lens, axis_turn
 from gommage.errors import EditError
 from tests.conftest import plane, rectangle, shape_of
 
@@ -96,7 +102,54 @@ def at_frame(project, frame=1003, shape_id="cover"):
     return shape.vertices_at(frame)
 
 
+def camera(**fields):
+    """Return a camera that walks to the right over the shot's first frames."""
+    count = 6
+    moves = np.column_stack([-0.1 * np.arange(count), np.zeros(count), np.zeros(count)])
+    points = np.array([[0.0, 0.0, 1.0, 0.2], [0.1, 0.2, 0.97, 0.3], [-0.2, 0.1, 0.97, 0.25]])
+    return SolvedCamera(
+        **{
+            "first_frame": 1001, "turns": np.repeat(np.eye(3)[None], count, axis=0), "moves": moves,
+            "lens": Lens(200.0, 80.0, 60.0, -0.05), "points": points, "point_error_px": np.full(3, 0.1),
+            "seen_on": np.array([[1001, 1006]] * 3), "frame_error_px": np.full(count, 0.1), **fields,
+        }
+    )  # fmt: skip
+
+
+FLOOR = ScenePlane(outline=rectangle(20, 70, 140, 110), plane=[0.0, 1.0, 0.1], unsure=np.eye(3) * 1e-8)
+WALL = ScenePlane(outline=rectangle(30, 10, 120, 50), plane=[0.1, 0.05, 0.2], unsure=np.eye(3) * 1e-8)
+
+
+def in_scene(project):
+    """Return the project with a solved camera, a floor that is the ground, and a wall."""
+    project = edits.set_camera(project, "shot", camera())
+    for name, how in (("floor", FLOOR), ("flat", WALL)):
+        project = edits.add_surface(project, "shot", Surface(id=name, name=name.capitalize(), home_frame=1002, how=how))
+    return edits.set_ground(project, "shot", "floor")
+
+
+def panorama(project):
+    """Return the project as one of a panorama with a flat view of it."""
+    footage = replace(project.shots[0].footage, width=160, height=80, is_panorama=True)
+    whole = replace(project.shots[0], footage=footage, surfaces=(), clean_plates=(), fixes=())
+    return edits.add_view(Project.of(whole), "shot", view_of(whole))
+
+
+def view_of(whole, view_id="down"):
+    turned = TurnedView(panorama_width=160, panorama_height=80, turn=np.eye(3), focal_px=40.0)
+    return Shot(
+        id=view_id, name="Down", footage=replace(whole.footage, width=64, height=64, is_panorama=False, turned=turned)
+    )
+
+
 EDITS = {
+    "set_camera": lambda p: edits.set_camera(p, "shot", camera()),
+    "set_ground": in_scene,
+    "nudge_plane": lambda p: edits.nudge_plane(in_scene(p), "shot", "flat", 2.0, -1.0, 0.1),
+    "stand_upright": lambda p: edits.stand_upright(in_scene(p), "shot", "flat"),
+    "add_view": panorama,
+    "remove_view": lambda p: edits.remove_view(panorama(p), "shot", "down"),
+    "set_sphere": lambda p: edits.set_sphere(panorama(p), "shot", Sphere.plain()),
     "add_surface": two,
     "change_surface": lambda p: edits.change_surface(p, "shot", "wall", name="Brick wall"),
     "change_follow": lambda p: edits.change_follow(p, "shot", "wall", motion=MotionModel.SHIFT, channel=Channel.RED),
@@ -323,3 +376,97 @@ def test_strokes_are_placed_by_their_ids(project):
     np.testing.assert_array_equal(second.points.values, [[1, 2, 0.5]])
     with pytest.raises(EditError, match="no stroke 'gone'"):
         edits.place_strokes(project, "shot", "plate", {"gone": Array([[1.0, 2.0, 0.5]])})
+
+
+# -- the solved scene ---------------------------------------------------------------------------------------
+
+
+def plane_of(project, surface_id):
+    return project.shots[0].surface(surface_id).how.plane.values
+
+
+def test_a_plane_is_tilted_about_the_middle_of_its_outline(project):
+    begun = in_scene(project)
+    lens = begun.shots[0].camera.lens
+    flat = (lens.straightened(WALL.outline.values.mean(axis=0)) - (80, 60)) / 200
+    ray = np.array([*flat, 1.0])
+    tilted = edits.nudge_plane(begun, "shot", "flat", lean_deg=3.0)
+    assert plane_of(tilted, "flat") @ ray == pytest.approx(WALL.plane.values @ ray), "its middle stays where it is"
+    turned = axis_turn(np.deg2rad([3.0, 0.0, 0.0])) @ WALL.plane.values
+    assert np.abs(np.cross(plane_of(tilted, "flat"), turned)).max() < 1e-9, "its normal is turned, no more"
+    moved = edits.nudge_plane(begun, "shot", "flat", away=0.25)
+    assert plane_of(moved, "flat") == pytest.approx(WALL.plane.values / 1.25)
+    with pytest.raises(EditError, match="from its edge"):
+        edits.nudge_plane(begun, "shot", "flat", lean_deg=90.0, swing_deg=90.0)
+
+
+def test_upright_planes_stand_on_the_ground(project):
+    begun = in_scene(project)
+    up = plane_of(begun, "floor")
+    stood = plane_of(edits.stand_upright(begun, "shot", "flat"), "flat")
+    assert abs(stood @ up) < 1e-9
+    assert abs(WALL.plane.values @ up) > 0.01
+    with pytest.raises(EditError, match="lies as the ground does"):
+        edits.stand_upright(begun, "shot", "floor")
+    with pytest.raises(EditError, match="Name a plane the ground first"):
+        edits.stand_upright(edits.set_ground(begun, "shot", ""), "shot", "flat")
+
+
+def test_a_scene_and_its_planes_go_together(project):
+    begun = in_scene(project)
+    with pytest.raises(EditError, match="would lie nowhere without the solved camera"):
+        edits.set_camera(begun, "shot", None)
+    with pytest.raises(EditError, match="in the new solve"):
+        edits.set_camera(begun, "shot", camera(moving=4), {"floor": FLOOR})
+    again = edits.set_camera(begun, "shot", camera(moving=4), {"floor": FLOOR, "flat": WALL})
+    assert again.shots[0].camera.moving == 4
+    bare = edits.remove_surface(begun, "shot", "floor")
+    assert bare.shots[0].camera.ground_id == "", "the ground went with its plane"
+    with pytest.raises(EditError, match="no camera is solved on frame"):
+        edits.add_surface(project, "shot", Surface(id="x", name="X", home_frame=1002, how=FLOOR))
+    unsolved = np.array([0.1, 0.1, 0.1, -1.0, 0.1, 0.1])
+    late = edits.set_camera(project, "shot", camera(frame_error_px=unsolved))
+    with pytest.raises(EditError, match="no camera is solved on frame 1004"):
+        edits.add_surface(late, "shot", Surface(id="x", name="X", home_frame=1004, how=FLOOR))
+
+
+@pytest.mark.parametrize(
+    ("fields", "words"),
+    [
+        ({"turns": np.repeat(2 * np.eye(3)[None], 6, axis=0)}, "a turn that is none"),
+        ({"lens": Lens(0.0, 80.0, 60.0)}, "bends more than lenses do"),
+        ({"lens": Lens(200.0, float("nan"), 60.0)}, "not finite"),
+        ({"first_frame": 2001}, "not within the footage"),
+        ({"ground_id": "nobody"}, "which is not in this shot"),
+    ],
+)
+def test_cameras_that_no_program_could_have_solved_are_refused(project, fields, words):
+    with pytest.raises(EditError, match=words):
+        edits.set_camera(project, "shot", camera(**fields))
+
+
+def test_views_are_found_and_changed_as_shots_are(project):
+    begun = panorama(project)
+    assert begun.shot("down").name == "Down"
+    assert begun.whole_of("down").id == "shot"
+    fixed = edits.add_fix(begun, "down", Fix(id="f", name="Tripod"))
+    assert fixed.shots[0].views[0].fixes[0].name == "Tripod"
+    assert not fixed.shots[0].fixes
+    other = replace(view_of(begun.shots[0], "x").footage, path="/elsewhere.####.exr")
+    with pytest.raises(EditError, match="other pictures"):
+        edits.add_view(begun, "shot", Shot(id="x", name="X", footage=other))
+    with pytest.raises(EditError, match="no panorama"):
+        edits.add_view(project, "shot", view_of(begun.shots[0]))
+    with pytest.raises(EditError, match="no panorama"):
+        edits.set_sphere(project, "shot", Sphere.plain())
+
+
+def test_views_that_ride_on_the_turn_do_so_anew(project):
+    begun, turns = panorama(project), np.repeat(np.eye(3)[None], 6, axis=0)
+    riding = replace(begun.shots[0].views[0].footage.turned, camera_turns=Array(turns), first_frame=1001)
+    view = replace(view_of(begun.shots[0], "rides"), footage=replace(begun.shot("down").footage, turned=riding))
+    begun = edits.add_view(begun, "shot", view)
+    fresh = np.stack([np.roll(np.eye(3), k, axis=0) for k in (0, 1, 2, 0, 1, 2)])
+    after = edits.set_sphere(begun, "shot", Sphere(level=np.eye(3), first_frame=1001, turns=fresh))
+    assert (after.shot("rides").footage.turned.camera_turns.values == fresh).all()
+    assert after.shot("down").footage.turned.camera_turns is None

@@ -1,4 +1,4 @@
-"""What lies on the desk beside the document: sources that are kept, what was found, surfaces that propose themselves."""
+"""What lies on the desk beside the document: kept sources, what was found, surfaces that propose themselves."""
 
 from __future__ import annotations
 

@@ -78,7 +78,7 @@ def offsets_by_statistics(level: Level, seed: int, check: Callable[[], None]) ->
 
 
 def _reaching(common: NDArray[np.int64], level: Level) -> NDArray[np.int64]:
-    """Return the most common of some offsets, and further ones for what of a hole is so deep that none of these leads out.
+    """Return the most common of some offsets, and further ones for what lies so deep that none of these leads out.
 
     Where a pattern repeats, the nearest repeats are the most common; from the middle of a large hole they lead nowhere.
     """

@@ -10,7 +10,7 @@ from itertools import pairwise
 import numpy as np
 from msgspec.structs import replace
 from numpy.typing import NDArray
-from scipy.linalg import LinAlgError, solve
+from scipy.linalg import LinAlgError, cho_factor, cho_solve
 
 from gommage.core.geometry import Lens, axis_turn
 
@@ -200,8 +200,8 @@ class _Step:
         reduced[index, index] += damping * self._diagonal.sum(axis=0) + 1e-9
         by = np.zeros(size)
         try:
-            by[free] = solve(reduced[np.ix_(free, free)], right[free], assume_a="pos", check_finite=False)
-        except LinAlgError:
+            by[free] = cho_solve(cho_factor(reduced[np.ix_(free, free)]), right[free])
+        except (LinAlgError, ValueError):  # not positive, or not finite
             return None
         return self._moved(scene, by, across, width) if np.isfinite(by).all() else None
 
