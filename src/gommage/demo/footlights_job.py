@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass
+from typing import Any
 
 import cv2
 import numpy as np
@@ -181,7 +182,7 @@ def judged_panorama(
     return PanoramaFigures(name, _db(errors), _db(oracle), changed)
 
 
-def _db(errors: list[NDArray[np.float32]]) -> float:
+def _db(errors: list[NDArray[Any]]) -> float:
     return float(-10 * np.log10(np.concatenate(errors).mean()))
 
 

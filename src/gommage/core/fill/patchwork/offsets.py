@@ -84,8 +84,8 @@ def _reaching(common: NDArray[np.int64], level: Level) -> NDArray[np.int64]:
     """
     labels, rest = common[:MOST_LABELS], common[MOST_LABELS:]
     rows, columns = np.nonzero(level.hole)
-    left = ~_leads_out(level, rows, columns, labels).any(axis=1)
-    more = []
+    left = np.asarray(~_leads_out(level, rows, columns, labels).any(axis=1))
+    more = list[NDArray[np.int64]]()
     for offset in rest:
         if not left.any() or len(more) >= MOST_LABELS:
             break
