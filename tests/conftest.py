@@ -35,7 +35,10 @@ from gommage.core.document import (
 from gommage.core.engine import Engine
 from gommage.core.picture.writing import write_still
 from gommage.demo import DemoShot, make_demo
+from gommage.demo.backstage import VERSION as BACKSTAGE_VERSION
+from gommage.demo.backstage import BackstageShot, backstage_at, draw_backstage
 from gommage.demo.crosses import CrossesShot, make_crosses
+from gommage.demo.filming import draw_frames
 from gommage.demo.job import cleaned
 
 
@@ -49,6 +52,18 @@ def demo(request) -> DemoShot:
 def crosses(request) -> CrossesShot:
     """The paper theatre's second shot, drawn once and kept in pytest's cache."""
     return make_crosses(request.config.cache.mkdir("demo"))
+
+
+WALK_FRAMES = FrameRange(first=1032, last=1067)
+
+
+@pytest.fixture(scope="session")
+def walk(request) -> BackstageShot:
+    """The part of the walk backstage in which the stage hand passes behind the crates, drawn once and kept."""
+    shot = backstage_at(request.config.cache.mkdir("demo") / "some")
+    frames = range(WALK_FRAMES.first, WALK_FRAMES.last + 1)
+    draw_frames(shot.folder, frames, BACKSTAGE_VERSION, draw_backstage, ("plate", "clean", "crates", "hand"))
+    return shot
 
 
 @pytest.fixture(scope="session")

@@ -203,4 +203,3 @@ def test_a_sphere_is_levelled_by_hand(whole):
     assert np.rad2deg(np.arccos(ray[1])) == pytest.approx(3.0, abs=1e-6), (
         "down is three degrees from the panorama's own"
     )
-    assert Window.of(*WHOLE).area == 512 * 256

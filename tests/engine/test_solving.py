@@ -38,23 +38,10 @@ from gommage.core.engine import (
 )
 from gommage.core.engine.solving import _hidden
 from gommage.core.follow.exchange import read_track, write_track
-from gommage.core.geometry import Window
-from gommage.demo.backstage import BackstageShot, _draw, backstage_at
 from gommage.demo.backstage_job import AREAS, HOME
-from gommage.demo.filming import draw_frames
 from gommage.errors import Cancelled, FollowError
+from tests.conftest import WALK_FRAMES as FRAMES
 from tests.conftest import rectangle, shape_of
-
-FRAMES = FrameRange(first=1032, last=1067)
-FULL = Window.of(960, 540)
-
-
-@pytest.fixture(scope="module")
-def walk(request) -> BackstageShot:
-    """The part of the shot in which the stage hand walks behind the crates, drawn once and kept."""
-    shot = backstage_at(request.config.cache.mkdir("demo") / "some")
-    draw_frames(shot.folder, range(FRAMES.first, FRAMES.last + 1), 1, _draw, ("plate", "clean", "crates", "hand"))
-    return shot
 
 
 @pytest.fixture(scope="module")

@@ -322,7 +322,8 @@ class _Following:
 
     def tracks(self, first_frame: int) -> Tracks:
         """Return what was found."""
-        long_enough = [path for path in self._paths if np.isfinite(path[:, 0]).sum() >= LEAST_LENGTH]
+        least = min(LEAST_LENGTH, self._count)
+        long_enough = [path for path in self._paths if np.isfinite(path[:, 0]).sum() >= least]
         places = np.stack(long_enough) if long_enough else np.zeros((0, self._count, 2))
         return Tracks(first_frame, places, self._size, tuple(first_frame + row for row in self._cuts))
 

@@ -1,0 +1,216 @@
+"""The solved camera and surfaces that propose themselves through the window, by real events."""
+
+import numpy as np
+import pytest
+from msgspec.structs import replace
+from PySide6.QtCore import Qt
+from PySide6.QtTest import QTest
+from PySide6.QtWidgets import QComboBox, QFileDialog, QPushButton
+
+from gommage.app.desk import Desk
+from gommage.app.picture.overlays import overlay_of
+from gommage.core.document import PlaneFollow, Project, ScenePlane, Shot, Still, edits, placement
+from gommage.core.engine import Step
+from gommage.core.geometry import Lens
+from gommage.demo.backstage_job import AREAS, HOME
+from tests.app.driving import ALT, CTRL, activate, click, find, press
+from tests.conftest import WALK_FRAMES, settle, wait_until
+
+LONG_S = 150
+
+
+@pytest.fixture(scope="module")
+def solved_scene(walk, engine) -> Project:
+    """The walk with its camera solved, as a script does it."""
+    from gommage.core.engine import camera_solved
+
+    shot = Shot(id="theatre", name="Backstage", footage=replace(walk.footage, frames=WALK_FRAMES))
+    return camera_solved(engine, Project.of(shot), "theatre")
+
+
+def begin(window, project, frame=HOME):
+    window.session.begin(project)
+    window.session.go_to(frame)
+    window.call("fit_view")
+    settle(window)
+    activate(window)
+    window.viewer.setFocus()
+    return window
+
+
+def outline(window, points):
+    for point in (*points, points[0]):
+        click(window, point)
+
+
+def plane_in_hand(window):
+    return window.desk.surface(window.session.project)
+
+
+@pytest.mark.slow
+def test_a_camera_is_solved_and_a_floor_laid_polished_and_nudged(window, walk):
+    """The whole way: solve, draw round the floor, name it, polish it, tilt it by keys, take all back."""
+    shot = Shot(id="theatre", name="Backstage", footage=replace(walk.footage, frames=WALK_FRAMES))
+    begin(window, Project.of(shot))
+    seen = []
+    window.work.changed.connect(lambda running: running is not None and seen.append((running.words, running.share)))
+    press(window, (Qt.Key.Key_K, ALT))
+    wait_until(lambda: not window.work.is_busy, LONG_S)
+    settle(window)
+    camera = window.shot.camera
+    assert camera is not None
+    assert camera.median_px < 0.2
+    assert {"Tracking features", "Adjusting all frames"} <= {words for words, _ in seen}, "stages are told"
+    assert window.actions_by_id["undo"].text() == "Undo solve the camera"
+    part = window.panel.pages[Step.FOLLOW].camera
+    assert "barrel" in part.facts.text()
+    overlay = overlay_of(window.stage.ground())
+    assert sum(len(points) for points in overlay.points) > 200
+    press(window, (Qt.Key.Key_D, ALT))
+    assert window.desk.draws == "scene plane"
+    outline(window, AREAS["floor"])
+    wait_until(lambda: plane_in_hand(window) is not None, 20)
+    settle(window)
+    floor = plane_in_hand(window)
+    assert isinstance(floor.how, ScenePlane)
+    lattice = overlay_of(window.stage.ground()).lattice
+    assert len(lattice) > 8
+    assert not np.allclose(lattice[0][:, 0], lattice[0][0, 0], atol=2), "it lies on the boards, it is no upright grid"
+    QTest.mouseClick(find(window.panel, QPushButton, "Ground"), Qt.MouseButton.LeftButton)
+    assert window.shot.camera.ground_id == floor.id
+    assert overlay_of(window.stage.ground()).level is not None, "the horizon"
+    before = floor.how.plane.values
+    press(window, (Qt.Key.Key_Up, CTRL), (Qt.Key.Key_Up, CTRL), (Qt.Key.Key_PageUp))
+    after = plane_in_hand(window).how.plane.values
+    assert not np.allclose(before, after, rtol=1e-3)
+    press(window, (Qt.Key.Key_Z, CTRL))
+    assert np.array_equal(plane_in_hand(window).how.plane.values, before), "presses in a row are one step"
+    press(window, (Qt.Key.Key_G, ALT))
+    wait_until(lambda: not window.work.is_busy, LONG_S)
+    settle(window)
+    assert window.actions_by_id["undo"].text() == "Undo polish"
+    assert placement(window.shot, plane_in_hand(window)).slip_px.max() < 0.3
+
+
+def test_without_a_camera_there_is_nothing_to_lay_planes_into(opened):
+    said = []
+    opened.session.error_shown.connect(said.append)
+    opened.call("new_scene_plane")
+    assert "Solve the camera first" in said[-1]
+    opened.call("polish_plane")
+    assert "nothing" in said[-1] or "no scene plane" in said[-1]
+    assert not opened.actions_by_id["polish_plane"].isEnabled()
+
+
+def test_points_are_clicked_for_a_plane_and_a_speck_is_refused(window, solved_scene):
+    begin(window, solved_scene)
+    window.call("new_scene_plane")
+    camera = window.shot.camera
+    places, which = camera.seen_points(HOME)
+    sure = camera.point_error_px.values[which] < 0.12
+    wall = places[sure & (places[:, 0] > 735) & (places[:, 1] < 170)]
+    corners = [wall[(wall * way).sum(axis=1).argmax()] for way in ((-1, -1), (1, -1), (1, 1), (-1, 1))]
+    outline(window, corners)
+    wait_until(lambda: plane_in_hand(window) is not None, 20)
+    assert np.abs(plane_in_hand(window).how.outline.values - corners).max() < 2
+    said = []
+    window.session.error_shown.connect(said.append)
+    window.call("new_scene_plane")
+    boxes = [(x, y) for x in range(40, 900, 20) for y in range(40, 480, 20)]
+    x, y = next(box for box in boxes if not ((places > box) & (places < np.add(box, (40, 30)))).all(axis=1).any())
+    outline(window, [(x, y), (x + 40, y), (x + 40, y + 30)])
+    wait_until(lambda: bool(said), 20)
+    assert "three solved points" in said[-1] or "on a line" in said[-1]
+    assert len(window.shot.surfaces) == 1
+
+
+def test_a_lens_is_chosen_written_and_read(window, solved_scene, tmp_path, monkeypatch):
+    begin(window, solved_scene)
+    window.panel.pages[Step.FOLLOW].camera.box.parentWidget().show()
+    lens = find(window.panel, QComboBox, "Lens")
+    assert [lens.itemText(k) for k in range(lens.count())] == ["Found from the shot", "As it was solved", "By hand"]
+    own = solved_scene.shots[0].camera.lens
+    lens.setCurrentIndex(1)
+    lens.activated.emit(1)
+    assert window.desk.lens == own
+    lens.setCurrentIndex(2)
+    lens.activated.emit(2)
+    assert window.desk.lens == Lens(960.0, 480.0, 270.0)
+    path = tmp_path / "lens.json"
+    monkeypatch.setattr(QFileDialog, "getSaveFileName", lambda *a, **k: (str(path), ""))
+    monkeypatch.setattr(QFileDialog, "getOpenFileName", lambda *a, **k: (str(path), ""))
+    window.call("write_lens")
+    wait_until(path.exists, 10)
+    settle(window)
+    window.call("read_lens")
+    wait_until(lambda: window.desk.lens == own, 10)
+
+
+def test_taking_the_camera_off_asks_for_its_planes_first(window, solved_scene):
+    begin(window, solved_scene)
+    camera = window.shot.camera
+    from gommage.core.document import Surface
+    from gommage.core.engine import laid_plane
+
+    plane = laid_plane(camera, HOME, np.array(AREAS["parlour"], float))
+    surface = Surface(id="p", name="Parlour", home_frame=HOME, how=plane)
+    window.session.commit("Lay", edits.add_surface, "theatre", surface)
+    said = []
+    window.session.error_shown.connect(said.append)
+    window.call("forget_camera")
+    assert "would lie nowhere" in said[-1]
+    window.session.undo()
+    window.call("forget_camera")
+    assert window.shot.camera is None
+
+
+# -- surfaces that propose themselves -----------------------------------------------------------------------
+
+
+def test_round_a_crate_surfaces_are_offered_and_one_is_taken_by_a_key(window, solved_scene, walk):
+    bare = edits.set_camera(solved_scene, "theatre", None)
+    begin(window, bare)
+    press(window, (Qt.Key.Key_X, ALT))
+    assert window.desk.draws == "around"
+    crate = walk.crate_outline(0, HOME)
+    outline(window, crate.mean(axis=0) + 1.2 * (crate - crate.mean(axis=0)))
+    wait_until(lambda: window.desk.offered is not None, 30)
+    settle(window)
+    offered = window.desk.offered
+    advised = window.panel.pages[Step.FOLLOW]._advised
+    assert advised.words.startswith(f"1 of {len(offered.pieces)}: ")
+    assert "agree within" in advised.words
+    overlay = overlay_of(window.stage.ground())
+    assert len(overlay.outlines) == len(offered.pieces)
+    assert len(overlay.lattice) > 8
+    press(window, Qt.Key.Key_K)
+    wait_until(lambda: not window.work.is_busy, 90)
+    settle(window)
+    (floor,) = window.shot.surfaces
+    assert isinstance(floor.how, PlaneFollow)
+    assert floor.track is not None
+    assert len(floor.track.certainty) >= 10, "it is followed as far as it holds"
+    press(window, (Qt.Key.Key_Z, CTRL), (Qt.Key.Key_Z, CTRL))
+    assert not window.shot.surfaces
+
+
+def test_where_nothing_moves_one_still_surface_is_offered_and_may_be_left(opened):
+    opened.session.set_desk(step=Step.FOLLOW)
+    before = opened.shot.surfaces
+    opened.viewer.setFocus()
+    press(opened, (Qt.Key.Key_V, ALT))
+    wait_until(lambda: opened.desk.offered is not None, 30)
+    settle(opened)
+    assert opened.desk.offered.piece.is_still
+    press(opened, Qt.Key.Key_L)
+    assert opened.desk.offered is None
+    press(opened, (Qt.Key.Key_V, ALT))
+    wait_until(lambda: opened.desk.offered is not None, 30)
+    settle(opened)
+    press(opened, Qt.Key.Key_K)
+    assert isinstance(opened.shot.surfaces[-1].how, Still)
+    assert len(opened.shot.surfaces) == len(before) + 1
+
+
+def test_offers_go_with_their_step():
+    assert Desk(offered=None).settled.offered is None
