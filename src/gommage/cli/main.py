@@ -420,6 +420,52 @@ def bench_first(write: Path | None, only: str | None) -> None:
     _show_table(first_markdown(figures), write, "first proposals")
 
 
+@bench.command("scene")
+@click.option("--write", type=click.Path(path_type=Path), help="Put the figures into this Markdown file.")
+def bench_scene(write: Path | None) -> None:
+    """Solve the walk backstage, polish its planes, take both crates away, and judge all of it."""
+    import tempfile
+
+    from gommage.demo.backstage import make_backstage
+    from gommage.demo.backstage_job import crates_filled, judged_crates, judged_scene, scene_markdown
+    from gommage.demo.fills import fill_markdown
+
+    demo, engine = make_backstage(Path(platformdirs.user_cache_dir("gommage"))), Engine()
+    project, figures = judged_scene(engine, demo)
+    parts = [scene_markdown(figures)]
+    with tempfile.TemporaryDirectory() as folder:
+        for name, found in judged_crates(engine, crates_filled(project, demo, Path(folder)), demo).items():
+            parts += [f"{name}:", fill_markdown(found)]
+    _show_table("\n\n".join(parts), write, "backstage")
+
+
+@bench.command("panorama")
+@click.option("--write", type=click.Path(path_type=Path), help="Put the figures into this Markdown file.")
+def bench_panorama(write: Path | None) -> None:
+    """Take the tripod out of both panoramas, in a view straight down, and judge what is written back."""
+    from gommage.demo.footlights import make_footlights, make_turned_footlights
+    from gommage.demo.footlights_job import WAYS, judged_panorama, panorama_markdown, tripod_view, turn_words
+
+    root, figures, words = Path(platformdirs.user_cache_dir("gommage")), [], []
+    for clip, make in (("standing", make_footlights), ("turned by hand", make_turned_footlights)):
+        demo, engine = make(root), Engine()
+        begun, view_id = tripod_view(engine, demo)
+        words.append(turn_words(begun, demo))
+        for name, way in WAYS.items():
+            click.echo(f"{clip}, {name}", err=True)
+            figures.append(judged_panorama(engine, way(begun, view_id, demo), demo, f"{clip}, {name}"))
+    _show_table("\n\n".join([panorama_markdown(figures), *(one for one in words if one)]), write, "panoramas")
+
+
+@bench.command("pieces")
+@click.option("--write", type=click.Path(path_type=Path), help="Put the figures into this Markdown file.")
+def bench_pieces(write: Path | None) -> None:
+    """Let surfaces propose themselves round the things of five shots, and hold them against the true planes."""
+    from gommage.demo.pieces import judged_pieces, pieces_markdown
+
+    _show_table(pieces_markdown(judged_pieces(Path(platformdirs.user_cache_dir("gommage")))), write, "pieces")
+
+
 def _show_table(table: str, write: Path | None, mark: str) -> None:
     """Print a table, and put it into a file between its marks if that is wanted."""
     click.echo(table)

@@ -35,7 +35,16 @@ from gommage.core.picture.panoramas import flat_view
 from gommage.demo.filming import with_grain
 from gommage.demo.footlights import EYE, HALF, TILES, FootlightsShot
 
-__all__ = ["PanoramaFigures", "borrowed_away", "judged_panorama", "panorama_markdown", "tripod_outlines", "tripod_view"]
+__all__ = [
+    "WAYS",
+    "PanoramaFigures",
+    "borrowed_away",
+    "judged_panorama",
+    "panorama_markdown",
+    "tripod_outlines",
+    "tripod_view",
+    "turn_words",
+]
 
 HOME = 1008
 FOV_DEG = 112.0
@@ -189,6 +198,19 @@ def _db(errors: list[NDArray[Any]]) -> float:
 WAYS: dict[str, Callable[[Project, str, FootlightsShot], Project]] = {
     "clone": borrowed_away, "texture": textured_away
 }  # fmt: skip
+
+
+def turn_words(project: Project, demo: FootlightsShot) -> str:
+    """Return how true the turn is that was followed, in words; empty where the camera is taken to stand."""
+    sphere = project.shots[0].sphere
+    if sphere is None or sphere.turns is None:
+        return ""
+    off = []
+    for frame in demo.filming.numbers:
+        true = demo.turn(frame) @ demo.turn(HOME).T
+        angle = np.arccos(np.clip((np.trace(true.T @ sphere.turn(frame)) - 1) / 2, -1, 1))
+        off.append(float(angle) * demo.footage.width / (2 * np.pi))
+    return f"The turn is followed to {np.mean(off):.3f} px of the panorama, {np.max(off):.3f} px on the worst frame."
 
 
 def panorama_markdown(figures: list[PanoramaFigures]) -> str:
