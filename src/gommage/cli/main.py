@@ -268,6 +268,31 @@ def follow_(project: Path, shot_name: str, name: str) -> None:
     store.save(changed, store.folder_of(project), loaded.fingerprint)
 
 
+@main.command("solve")
+@click.argument("project", type=click.Path(path_type=Path))
+@click.option("--shot", "shot_name", default="", help="Name of the shot; the first if left out.")
+@click.option("--lens", type=click.Path(path_type=Path), help="A lens that was written, where it is known.")
+@click.option("--polish", is_flag=True, help="Polish camera and planes on the pictures, if there are planes.")
+def solve_(project: Path, shot_name: str, lens: Path | None, polish: bool) -> None:
+    """Solve a shot's camera, lay its scene planes into the new scene, and save it."""
+    from gommage.core.engine import polish_planes, solve_camera, told_of_camera
+    from gommage.core.follow.scene import read_lens
+
+    loaded, shot = _load_shot(project, shot_name)
+    engine, width = Engine(), shot.footage.width
+    found = solve_camera(engine, shot, lens=None if lens is None else read_lens(lens, width))
+    changed = found.edit(loaded.project, shot.id)
+    if polish and found.planes:
+        better, before, after = polish_planes(engine, changed.shot(shot.id))
+        changed = better.edit(changed, shot.id)
+        click.echo(f"polished: {before:.3f} px off before, {after:.3f} px now")
+    solved = changed.shot(shot.id).camera
+    assert solved is not None
+    for line in told_of_camera(solved, shot.footage.bounds):
+        click.echo(line)
+    store.save(changed, store.folder_of(project), loaded.fingerprint)
+
+
 @main.command("write-track")
 @click.argument("project", type=click.Path(path_type=Path))
 @click.argument("surface")

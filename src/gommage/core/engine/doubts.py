@@ -14,10 +14,13 @@ from gommage.core.document import (
     Fix,
     Matte,
     MattePart,
+    ScenePlane,
     Shot,
+    Surface,
     is_within,
     mappings_of,
     outline_at,
+    placement,
     value_at,
 )
 from gommage.core.geometry import Window
@@ -92,11 +95,24 @@ def _beyond_area(shot: Shot, fix: Fix) -> Iterator[Doubt]:
     for _, drawn in fix.cover.drawn:
         if drawn.surface_id:
             surface = shot.surface(drawn.surface_id)
+            if isinstance(surface.how, ScenePlane):
+                yield from _over_the_horizon(shot, fix, drawn, surface)
+                continue
             area, line = surface.outline, outline_at(drawn.shape, drawn.shape.keys[0].frame)
             if (line.min(axis=0) < area.min(axis=0) - 1).any() or (line.max(axis=0) > area.max(axis=0) + 1).any():
                 words = f"The cover reaches beyond the area of {surface.name}; what was not followed may not fit there."
                 yield words, None
                 return
+
+
+def _over_the_horizon(shot: Shot, fix: Fix, drawn: Drawn, surface: Surface) -> Iterator[Doubt]:
+    """Say where a cover reaches over what of a plane lies before the camera: there it would be cut."""
+    placed = placement(shot, surface)
+    for frame in _frames(shot, fix, fix.cover):
+        mapping = placed.mapping(frame) if placed is not None else None
+        if mapping is not None and not np.isfinite(mapping(outline_at(drawn.shape, frame))).all():
+            yield f"The cover reaches over the horizon of {surface.name} on frame {frame}: it is cut there.", frame
+            return
 
 
 def _time(fix: Fix, part: MattePart, name: str) -> Iterator[Doubt]:

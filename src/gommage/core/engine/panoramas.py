@@ -113,7 +113,8 @@ def follow_sphere(
     rim = round(POLES_SHARE * height)
     hidden[:rim], hidden[height - rim :] = 1, 1
     tracks = tracked(
-        lambda frame: engine.plate(footage, frame, check), footage.frames, lambda frame: hidden,
+        lambda frame: None if frame in footage.missing else engine.plate(footage, frame, check), footage.frames,
+        lambda frame: hidden,
         lambda share: told("Tracking features", 0.9 * share), check,
     )  # fmt: skip
     turns, errors = turned_camera(tracks, home_frame - footage.frames.first, (width, height), check)

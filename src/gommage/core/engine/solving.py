@@ -137,7 +137,7 @@ def _tracks(engine: Engine, shot: Shot, frames: FrameRange, told: Told, check: C
 
     def made() -> Tracks:
         return tracked(
-            lambda frame: engine.plate(footage, frame, check), frames,
+            lambda frame: None if frame in footage.missing else engine.plate(footage, frame, check), frames,
             lambda frame: _hidden(engine, shot, frame, check),
             lambda share: told("Tracking features", TRACKING_SHARE * share), check,
         )  # fmt: skip
@@ -184,7 +184,7 @@ def find_pieces(
     footage = shot.footage
     return found_pieces(
         lambda at: engine.plate(footage, at, check), footage.frames, frame, thing,
-        lambda at: _hidden(engine, shot, at, check), check,
+        lambda at: _hidden(engine, shot, at, check), check, footage.missing,
     )  # fmt: skip
 
 

@@ -14,8 +14,11 @@ from gommage.core.document import (
     Donors,
     Fix,
     Footage,
+    Matte,
     PlaneFollow,
     Plates,
+    ScenePlane,
+    Shape,
     Shot,
     Surface,
     mappings_of,
@@ -197,6 +200,9 @@ def _reach_on(shot: Shot, surface: Surface, frame: int) -> MatteAt | None:
     matte = surface.extent
     if not matte.parts and isinstance(surface.how, PlaneFollow):
         matte = surface.how.areas
+    if not matte.parts and isinstance(surface.how, ScenePlane):
+        outline = Shape.of("outline", surface.home_frame, surface.outline)
+        matte = Matte.of(outline, surface_id=surface.id)
     return matte_on(shot, matte, frame) if matte.parts else None
 
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import warnings
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Collection, Sequence
 from dataclasses import dataclass
 
 import cv2
@@ -75,6 +75,7 @@ def found_pieces(
     thing: Points | None = None,
     hidden: Callable[[int], Mask | None] = lambda frame: None,
     check: Callable[[], None] = lambda: None,
+    missing: Collection[int] = (),
 ) -> tuple[Piece, ...]:
     """Return the flat pieces around a thing, or over the whole picture, the best first.
 
@@ -91,6 +92,8 @@ def found_pieces(
         Gives what is not looked at on a frame, or None.
     check : callable
         Called between stages.
+    missing : collection of int
+        Frames that have no picture.
 
     Raises
     ------
@@ -102,7 +105,9 @@ def found_pieces(
     Sequential consensus: M. Fischler and R. Bolles, Random Sample Consensus, 1981; smoothing of areas: K. He, J. Sun
     and X. Tang, Guided Image Filtering, 2010, doi:10.1007/978-3-642-15549-9_1.
     """
-    frames = _looked_at(within, home_frame)
+    frames = [frame for frame in _looked_at(within, home_frame) if frame not in missing]
+    if home_frame not in frames:
+        raise FollowError(f"Frame {home_frame} has no picture. Look for surfaces on another.")
     tracks, pictures = tracked_from(read, frames, home_frame, _region(thing), hidden, check, MOST_POINTS)
     if len(tracks.places) < LEAST_POINTS:
         raise FollowError("There is too little texture around it to find surfaces by. Draw an area by hand.")

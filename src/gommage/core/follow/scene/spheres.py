@@ -40,6 +40,9 @@ def turned_camera(
     for way in (range(home + 1, count), range(home - 1, -1, -1)):
         for row in way:
             check()
+            if not seen[:, row].any():  # no picture: it goes on as it was
+                turns[row] = turns[row - way.step]
+                continue
             both = seen[:, row] & np.isfinite(world[:, 0])
             if both.sum() < LEAST_SHARED:
                 frame = tracks.first_frame + row
@@ -51,11 +54,13 @@ def turned_camera(
         back = np.einsum("nji,pnj->pni", turns, np.nan_to_num(rays))
         world = _middles(back, seen)
         for row in range(count):
-            if row != home:
+            if row != home and seen[:, row].any():
                 both = seen[:, row] & np.isfinite(world[:, 0])
                 turns[row] = turn_between(world[both], rays[both, row])
     off = np.linalg.norm(np.einsum("nij,pj->pni", turns, world) - rays, axis=2) * size_wh[0] / (2 * np.pi)
-    errors = np.nanmedian(np.where(seen, off, np.nan), axis=0)
+    known = np.where(seen, off, np.nan)[:, seen.any(axis=0)]
+    errors = np.zeros(count)
+    errors[seen.any(axis=0)] = np.nanmedian(known, axis=0)
     return turns, errors
 
 

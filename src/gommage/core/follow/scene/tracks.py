@@ -90,7 +90,7 @@ def looked_at(picture: Picture, scale: float) -> NDArray[np.uint8]:
 
 
 def tracked(
-    read: Callable[[int], Picture],
+    read: Callable[[int], Picture | None],
     frames: FrameRange,
     hidden: Callable[[int], Mask | None] = lambda frame: None,
     progress: Callable[[float], object] = lambda share: None,
@@ -102,7 +102,7 @@ def tracked(
     Parameters
     ----------
     read : callable
-        Gives a frame's scene-linear (H, W, 3) float32.
+        Gives a frame's scene-linear (H, W, 3) float32, or None where there is no picture: it is passed over.
     frames : FrameRange
     hidden : callable, optional
         Gives a mask (H, W) uint8 of a frame, above 0 where nothing is to be looked at, or None.
@@ -120,7 +120,8 @@ def tracked(
     for row, frame in enumerate(frames):
         check()
         picture = read(frame)
-        following.step(row, picture, hidden(frame))
+        if picture is not None:
+            following.step(row, picture, hidden(frame))
         progress((row + 1) / len(frames))
     return following.tracks(frames.first)
 
@@ -224,7 +225,7 @@ class _Following:
 
     def step(self, row: int, picture: Picture, mask: Mask | None) -> None:
         """Look at one more frame."""
-        if not row:
+        if not self._size[0]:
             size = picture.shape[1], picture.shape[0]
             self.begin(size, 1.0 if max(size) <= LARGEST_SIDE_PX else 0.5)
         grey = looked_at(picture, self._scale)
@@ -237,7 +238,7 @@ class _Following:
                 self._keep(np.zeros(len(self._alive), np.bool_))
             self._steady(row, grey)
         self._grey = grey
-        if row % RENEWED_EVERY == 0 or len(self._alive) < self._most // 2:
+        if not before or row % RENEWED_EVERY == 0 or len(self._alive) < self._most // 2:
             self._renew(row, grey, shown)
         self._looks = {at: look for at, look in self._looks.items() if at > row - KEPT_FOR - 2}
         if (self._anchor_rows == row).any():
@@ -253,6 +254,8 @@ class _Following:
         return shown
 
     def _advance(self, grey: NDArray[np.uint8], shown: Mask | None) -> None:
+        if not len(self._points):
+            return
         options: dict[str, Any] = {"winSize": (WINDOW_PX, WINDOW_PX), "maxLevel": LEVELS, "criteria": CRITERIA}
         from_centres = self._points - 0.5  # the library counts centres
         there, found, _ = cv2.calcOpticalFlowPyrLK(self._grey, grey, from_centres, None, **options)
