@@ -17,34 +17,42 @@ from msgspec.structs import replace as msgspec_replace
 from PySide6.QtCore import QPoint, QPointF, QRect, Qt
 from PySide6.QtGui import QColor, QPainter
 from PySide6.QtTest import QTest
-from PySide6.QtWidgets import QApplication, QDialog
+from PySide6.QtWidgets import QApplication, QDialog, QToolButton
 
 from gommage.app.desk import Life
-from gommage.app.dialogs.footage import FootageDialog
 from gommage.app.dialogs.render import RenderDialog
 from gommage.app.look.theme import theme
 from gommage.app.main_window import MainWindow
 from gommage.app.start import make_application
 from gommage.core.document import (
+    Array,
+    Brush,
+    Fix,
     Matte,
+    Painting,
     Project,
     Shape,
     ShapeKey,
     Shot,
+    Source,
     Span,
     Stretch,
+    Stroke,
     VertexKind,
     edits,
     mappings_of,
 )
 from gommage.core.document.edits import Reach, Slot
 from gommage.core.engine import Engine, Look, Step
-from gommage.core.picture import probe
 from gommage.core.picture.writing import write_still
 from gommage.demo import make_demo
+from gommage.demo.backstage import make_backstage
+from gommage.demo.backstage_job import HOME, backstage_begun
 from gommage.demo.crosses import make_crosses
 from gommage.demo.crosses_job import held_out
 from gommage.demo.fills import moth_filled
+from gommage.demo.footlights import make_footlights
+from gommage.demo.footlights_job import tile_px, tripod_outlines, tripod_view
 from gommage.demo.here import shadow_borrowed, sign_closed, strings_closed
 from gommage.demo.job import HOME_FRAME, cleaned
 from gommage.demo.moth import make_moth, make_rod_shadow, moth_sheet
@@ -60,8 +68,8 @@ PLAIN = {
 }  # fmt: skip
 PATIENCE_S = 120
 VIEWS = (
-    "follow", "sheet", "cover", "hold_out", "found", "fill", "other_frames", "donor_map", "merged",
-    "texture", "strings", "borrow", "picture", "paint", "match", "check", "light_theme", "open_footage", "render",
+    "follow", "sheet", "offers", "scene", "cover", "hold_out", "found", "fill", "other_frames", "donor_map",
+    "texture", "strings", "borrow", "picture", "paint", "panorama", "match", "check", "render",
 )  # fmt: skip
 
 
@@ -176,16 +184,50 @@ class Photographer:
         self.window.session.set_desk(has_wipe=True, is_steady=True)
         self.near_label(HOME_FRAME, 2.0)
 
-    def light_theme(self) -> None:
-        """Show the same desk by day."""
-        self.desk(1052, Step.FOLLOW)
-        self.window.actions_by_id["light_theme"].trigger()
+    def offers(self) -> None:
+        """Show a surface that is offered for what is drawn round a crate, its area and its lattice."""
+        window, session = self.window, self.window.session
+        demo = make_backstage(Path(platformdirs.user_cache_dir("gommage")))
+        session.begin(Project.of(Shot(id="backstage", name="Backstage", footage=demo.footage)))
+        session.set_desk(frame=HOME, look=Look.RESULT, **PLAIN)
+        window.panel.step_chosen.emit(Step.FOLLOW)
+        window.call("fit_view")
+        line = demo.crate_outline(0, HOME)
+        window.call("draw_around")
+        wide = line.mean(axis=0) + 1.2 * (line - line.mean(axis=0))
+        for x, y in [*wide, wide[0]]:
+            at = window.stage.ground().view_from_frame(np.array([x, y]))
+            QTest.mouseClick(window.viewer, Qt.MouseButton.LeftButton, pos=QPoint(*np.round(at).astype(int).tolist()))
 
-    def open_footage(self) -> QDialog:
-        """Show what was found, before it becomes a shot."""
-        if self.window.actions_by_id["light_theme"].isChecked():
-            self.window.actions_by_id["light_theme"].trigger()
-        return FootageDialog(probe(self.demo.plate_path), self.window)
+    def scene(self) -> None:
+        """Show a solved camera: its points, its figures, the floor with its lattice, the error of each frame."""
+        window, session = self.window, self.window.session
+        demo = make_backstage(Path(platformdirs.user_cache_dir("gommage")))
+        session.begin(backstage_begun(session.engine, demo))
+        session.set_desk(frame=1062, look=Look.RESULT, **PLAIN)
+        window.panel.step_chosen.emit(Step.FOLLOW)
+        session.set_desk(surface_id="floor", shows_points=True)
+        QTest.mouseClick(window.panel.pages[Step.FOLLOW].camera.findChildren(QToolButton)[0], Qt.MouseButton.LeftButton)
+        window.call("fit_view")
+
+    def panorama(self) -> None:
+        """Show the look straight down from a panoramic camera, the tripod half painted out."""
+        window, session = self.window, self.window.session
+        demo = make_footlights(Path(platformdirs.user_cache_dir("gommage")))
+        project, view = tripod_view(session.engine, demo)
+        tile = tile_px(project, view)
+        brush = Brush(size_px=90.0, softness=0.4)
+        strokes = []
+        for number, line in enumerate(tripod_outlines(project, view, demo)):
+            middle = line.mean(axis=0)
+            points = np.column_stack([np.linspace(middle, middle + (30.0, 0.0), 12), np.ones(12)])
+            strokes.append(Stroke(id=f"s{number}", points=Array(points), brush=brush, source=Source(dx=tile)))
+        fix = Fix(id="tripod", name="Tripod", surface_id="floor", touch_up=Painting(strokes=tuple(strokes)))
+        window.session.begin(edits.add_fix(project, view, fix))
+        session.set_desk(shot_id=view, frame=1008, fix_id="tripod", fix_ids=("tripod",), look=Look.RESULT, **PLAIN)
+        window.panel.step_chosen.emit(Step.FILL)
+        session.set_desk(tool="clone", paints_shot=True, brush=brush, source=Source(dx=tile), stroke_ids=())
+        window.call("fit_view")
 
     def crosses(self, **changes: object) -> None:
         """Begin a view of the crosses, with what passes in front held out."""
@@ -259,13 +301,6 @@ class Photographer:
     def donor_map(self) -> None:
         """Show from which frame each pixel comes, and what no frame shows."""
         self.moth(look=Look.DONOR_MAP, tool="hand")
-
-    def merged(self) -> None:
-        """Show the clean plate that is merged for the rest, larger than the picture, the rest striped."""
-        self.moth(tool="hand")
-        settle(self.window)
-        self.window.call("plate_for_rest")
-        settle(self.window)
 
     def texture(self) -> None:
         """Show a sign on brick closed with bricks of the same wall, a guide led along a joint."""

@@ -37,7 +37,7 @@ DRAWN = {
     "extent": "how far the surface reaches",
     "still": "what stands still",
     "by hand": "the thing, by its corners",
-    "around": "the thing, to find what is around and behind it",
+    "around": "the thing, to find what is behind it",
     "scene plane": "a flat part of the scene, or its solved points",
     "points": "the features",
 }

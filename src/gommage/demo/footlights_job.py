@@ -41,6 +41,7 @@ __all__ = [
     "borrowed_away",
     "judged_panorama",
     "panorama_markdown",
+    "tile_px",
     "tripod_outlines",
     "tripod_view",
     "turn_words",
@@ -95,6 +96,13 @@ def tripod_outlines(project: Project, view_id: str, demo: FootlightsShot) -> tup
     return tuple(line for line in drawn if len(line) >= 3)
 
 
+def tile_px(project: Project, view_id: str) -> float:
+    """Return after how many pixels of the view straight down the carpet repeats."""
+    turned = project.shot(view_id).footage.turned
+    assert turned is not None
+    return 2 * HALF / TILES / EYE * turned.focal_px
+
+
 def _shape(project: Project, view_id: str, name: str, line: Points) -> Shape:
     """Return an outline as a shape; where the view rides on the stage, keyed as the tripod turns in it."""
     footage = project.shot(view_id).footage
@@ -129,8 +137,7 @@ def textured_away(project: Project, view_id: str, demo: FootlightsShot) -> Proje
 
 def borrowed_away(project: Project, view_id: str, demo: FootlightsShot) -> Project:
     """Return the project with tripod and shadow cloned from the carpet beside them, some whole tiles away."""
-    focal = project.shot(view_id).footage.turned.focal_px  # type: ignore[union-attr]
-    tile = 2 * HALF / TILES / EYE * focal
+    tile = tile_px(project, view_id)
     shot = project.shot(view_id)
     shapes = [_shape(project, view_id, "drawn", line) for line in tripod_outlines(project, view_id, demo)]
     frames = shot.footage.frames if demo.is_turned else (HOME,)

@@ -18,7 +18,7 @@ from gommage.core.picture.colour import Display, views
 __all__ = ["ViewBar"]
 
 
-LOOK_PX, NARROW_LOOK_PX, VIEWS_PX = 108, 88, 84
+LOOK_PX, NARROW_LOOK_PX, VIEWS_PX = 108, 86, 80
 
 
 class ViewBar(QWidget):
@@ -54,6 +54,7 @@ class ViewBar(QWidget):
         self.exposure = self._number("Exposure", -8, 8, 0.5, " stops", "Brightens the display only")
         self.gamma = self._number("Gamma", 0.2, 4, 0.1, " γ", "Lifts the display only")
         self.gamma.setValue(1.0)
+        self.gamma.setFixedWidth(54)
         self.veil = self._number("Veil", 5, 100, 5, " %", "How strong the matte lies over the picture")
         self.veil.setDecimals(0)
         self.veil.setFixedWidth(54)

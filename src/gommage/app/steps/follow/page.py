@@ -112,7 +112,8 @@ class FollowPage(Page):
         self.box.addWidget(self.areas)
         self.box.addWidget(self.stays)
         self.box.addWidget(self.how)
-        self.box.addWidget(rule())
+        self._above_ways = rule()
+        self.box.addWidget(self._above_ways)
         self.box.addWidget(self.both)
         self.box.addLayout(self._ways)
         self.box.addWidget(self.facts)
@@ -297,6 +298,7 @@ class FollowPage(Page):
         self._show_kinds(surface, is_plane=is_plane, is_points=is_points)
         idle = not self.work.is_busy
         marked = self.session.desk.marked
+        self._above_ways.setVisible(surface is not None)
         for widget in (self.both, self.back, self.one_back, self.one_on, self.on):
             widget.setVisible(is_plane or is_points)
             widget.setEnabled(idle)

@@ -53,7 +53,8 @@ def facts_of(surface: Surface, known: SurfaceSummary, frame: int) -> list[str]:
         return [f"Stands still on {known.first}–{known.last}"]
     way = "In the solved scene" if isinstance(surface.how, ScenePlane) else "Followed"
     followed = "" if isinstance(surface.how, ByHand) else f"{way} {known.first}–{known.last}, "
-    words = [f"{followed}home {surface.home_frame}, {len(surface.pins)} pinned"]
+    pinned = f", {len(surface.pins)} pinned" if surface.pins else ""
+    words = [f"{followed}home {surface.home_frame}{pinned}"]
     row = known.row(frame)
     if row is not None:
         words.append(f"Slip {known.slip_px[row]:.2f} px here, {known.worst_px:.2f} px at most")
