@@ -17,7 +17,7 @@ from gommage.core.cover.parts import LineAt
 from gommage.core.document import CleanPlate, Combine, Fix, Matte, Shot, Surface, Texture, mappings_of, placement
 from gommage.core.document.records import Record
 from gommage.core.fill.blocking import blocked_on, middle_frame
-from gommage.core.fill.patchwork import closed, finer, laid
+from gommage.core.fill.patchwork import Offsets, closed, finer, laid, repeated
 from gommage.core.fill.scene import Scene
 from gommage.core.geometry import (
     IDENTITY,
@@ -249,10 +249,19 @@ def _close_piece(
 def _offsets(
     closing: Closing, picture: Picture, hole: Mask, taken: Mask, guides: list[Points], check: Check,
     told: Told,
-) -> NDArray[np.int32] | None:  # fmt: skip
-    """Return what each pixel of a hole takes, at full size; None where nothing may be taken."""
+) -> Offsets | None:  # fmt: skip
+    """Return what each pixel of a hole takes, at full size; None where nothing may be taken.
+
+    Where a pattern repeats exactly, that is the first proposal, and those of patches come after it.
+    """
+    proposal = closing.proposal
+    pattern = None if guides else repeated(picture, hole, taken, check)
+    if pattern is not None:
+        if proposal == 0:
+            return pattern
+        proposal -= 1
     try:
-        found = closed(picture, hole, taken, guides, closing.proposal, closing.look, check, told)
+        found = closed(picture, hole, taken, guides, proposal, closing.look, check, told)
     except ValueError:
         return None
     return finer(found.offsets, found.level, hole, taken)

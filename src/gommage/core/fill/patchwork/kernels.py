@@ -289,11 +289,36 @@ def labelled(near, unary, apart, told):  # type: ignore[no-untyped-def]
 
 
 @njit(cache=True, nogil=True)
+def _is_known(hole, row, column):  # type: ignore[no-untyped-def]
+    """Return whether what is mixed at a place, row and column float32, is known."""
+    top, left = int(np.floor(row)), int(np.floor(column))
+    bottom, right = top + int(row > top), left + int(column > left)
+    if top < 0 or left < 0 or bottom >= hole.shape[0] or right >= hole.shape[1]:
+        return False
+    return not (hole[top, left] or hole[top, right] or hole[bottom, left] or hole[bottom, right])
+
+
+@njit(cache=True, nogil=True)
+def _mixed(picture, row, column, channel):  # type: ignore[no-untyped-def]
+    """Return a channel between four pixels; at a whole place the pixel itself."""
+    top, left = int(np.floor(row)), int(np.floor(column))
+    down, across = np.float32(row - top), np.float32(column - left)
+    value = picture[top, left, channel]
+    if down == 0 and across == 0:
+        return value
+    bottom, right = min(top + 1, picture.shape[0] - 1), min(left + 1, picture.shape[1] - 1)
+    above = value + across * (picture[top, right, channel] - value)
+    first = picture[bottom, left, channel]
+    below = first + across * (picture[bottom, right, channel] - first)
+    return above + down * (below - above)
+
+
+@njit(cache=True, nogil=True)
 def steps_between(picture, hole, offsets, most):  # type: ignore[no-untyped-def]
     """Return by how much each pixel's four neighbours lie off what the pieces on both sides say, summed: (h, w, 3).
 
-    `picture` (h, w, 3) is what pixels are taken from, `offsets` (h, w, 2) from where, none outside the hole. No step is
-    taken for more than `most`.
+    `picture` (h, w, 3) is what pixels are taken from, `offsets` (h, w, 2) float32 from where, none outside the hole; at
+    fractions pixels are mixed. No step is taken for more than `most`.
     """
     height, width = hole.shape
     total = np.zeros((height, width, 3), np.float32)
@@ -310,18 +335,18 @@ def steps_between(picture, hole, offsets, most):  # type: ignore[no-untyped-def]
                 # Both pieces as they go on beyond the seam, as far as they are known there.
                 beyond, before = y + down, x + across
                 back, left = row + other_down, column + other_across
-                first = 0 <= beyond < height and 0 <= before < width and not hole[beyond, before]
-                second = 0 <= back < height and 0 <= left < width and not hole[back, left]
+                first = _is_known(hole, beyond, before)
+                second = _is_known(hole, back, left)
                 if not (first or second):
                     continue
                 for c in range(3):
-                    here = picture[row + down, column + across, c]
-                    there = picture[y + other_down, x + other_across, c]
+                    here = _mixed(picture, row + down, column + across, c)
+                    there = _mixed(picture, y + other_down, x + other_across, c)
                     wanted = np.float32(0)
                     if first:
-                        wanted += picture[beyond, before, c] - here
+                        wanted += _mixed(picture, beyond, before, c) - here
                     if second:
-                        wanted += there - picture[back, left, c]
+                        wanted += there - _mixed(picture, back, left, c)
                     if first and second:
                         wanted *= np.float32(0.5)
                     off = min(max(wanted - (there - here), -most), most)

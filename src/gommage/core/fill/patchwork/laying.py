@@ -7,16 +7,18 @@ from collections.abc import Callable
 import numpy as np
 from numpy.typing import NDArray
 
-from gommage.core.picture import Picture
+from gommage.core.picture import Picture, Splines, sampled_at
 
-__all__ = ["finer", "laid"]
+__all__ = ["Offsets", "finer", "laid"]
 
+Offsets = NDArray[np.int32] | NDArray[np.float32]
+"""Rows and columns, (h, w, 2): whole ones of `Closed`, or repeats of a pattern with fractions."""
 MOST_STEP, CYCLES = 0.04, 4
 """No step between two pieces is made up for by more than that: what differs more is an edge."""
 
 
 def laid(
-    picture: Picture, hole: NDArray[np.bool_], offsets: NDArray[np.int32], check: Callable[[], None] = lambda: None
+    picture: Picture, hole: NDArray[np.bool_], offsets: Offsets, check: Callable[[], None] = lambda: None
 ) -> tuple[Picture, Picture]:
     """Return a picture whose hole is closed by offsets, and what was added to make pieces meet, both (h, w, 3).
 
@@ -28,23 +30,32 @@ def laid(
     picture : (h, w, 3) float32
         Encoded.
     hole : (h, w) bool
-    offsets : (h, w, 2) int32
-        Of `Closed`, at full size.
+    offsets : (h, w, 2) int32 or float32
+        At full size; pixels are read once, those of whole offsets as they are.
     check : callable
     """
     from gommage.core.fill.patchwork.kernels import corrected, steps_between  # compiled code is loaded late
 
     rows, columns = np.nonzero(hole)
     out = picture.copy()
-    out[rows, columns] = picture[rows + offsets[rows, columns, 0], columns + offsets[rows, columns, 1]]
+    out[rows, columns] = _taken(picture, rows, columns, offsets[rows, columns])
     check()
-    steps = steps_between(picture, hole, offsets, np.float32(MOST_STEP))
+    steps = steps_between(picture, hole, offsets.astype(np.float32), np.float32(MOST_STEP))
     steps[~hole] = 0
     check()
     free = np.pad(hole, 1)
     added = corrected(np.pad(steps, ((1, 1), (1, 1), (0, 0))), free, CYCLES)[1:-1, 1:-1]
     out[rows, columns] += added[rows, columns]
     return out, np.ascontiguousarray(added)
+
+
+def _taken(picture: Picture, rows: NDArray[np.intp], columns: NDArray[np.intp], offsets: Offsets) -> Picture:
+    """Return what lies at an offset from each place, (N, 3)."""
+    if np.issubdtype(offsets.dtype, np.integer):
+        y, x = rows + offsets[:, 0].astype(np.intp), columns + offsets[:, 1].astype(np.intp)
+        return np.asarray(picture[y, x])
+    places = np.stack([columns + offsets[:, 1], rows + offsets[:, 0]], axis=1).astype(np.float64) + 0.5
+    return sampled_at(Splines.of(picture), places)
 
 
 def finer(

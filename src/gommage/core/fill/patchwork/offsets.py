@@ -10,6 +10,7 @@ from numpy.typing import NDArray
 
 from gommage.core.fill.patchwork.matching import improve
 from gommage.core.fill.patchwork.pyramids import HALF, Level
+from gommage.core.fill.patchwork.repeats import likeness
 from gommage.core.picture import luminance
 
 __all__ = ["offsets_by_statistics"]
@@ -21,8 +22,8 @@ LEAST_OFF_SHARE, LEAST_OFF_PX = 1 / 15, 4
 RING_PX, RING_WEIGHT, SLOPE_WEIGHT = 3, 2.0, 3.0
 TURNS, PASSES, AT_ONCE = 5, 5, 1024
 IMPOSSIBLE = 1e4
-LEAST_ALIKE, LEAST_OVERLAP = 0.5, 0.1
-"""A pattern repeats where it correlates so well with itself, over so much of what is known."""
+LEAST_ALIKE = 0.5
+"""A pattern repeats where it correlates so well with itself."""
 
 
 def offsets_by_statistics(level: Level, seed: int, check: Callable[[], None]) -> NDArray[np.int32] | None:
@@ -155,27 +156,12 @@ def _once(offsets: NDArray[np.int64]) -> NDArray[np.int64]:
 def _repeats(level: Level, least_off: int) -> NDArray[np.int64]:
     """Return the offsets (L, 2) by which a pattern repeats, the surest first.
 
-    Peaks of what is known correlated with itself, unknown pixels left aside (D. Padfield, Masked object registration in
-    the Fourier domain, 2012, doi:10.1109/TIP.2011.2181402): where a repeat is no whole number of pixels, matches all go
-    to the one far away that is nearest to one.
+    Peaks of what is known correlated with itself: where a repeat is no whole number of pixels, matches all go to the
+    one far away that is nearest to one.
     """
-    known = ~level.hole
-    luma = luminance(level.picture)
-    mask = known.astype(np.float64)
-    own = (luma - float(luma[known].mean())) * mask
-    shape = tuple(2 * side for side in mask.shape)
-    spectrum, of_mask, of_square = (np.fft.rfft2(one, shape) for one in (own, mask, own**2))
-
-    def together(one: NDArray[np.complexfloating], other: NDArray[np.complexfloating]) -> NDArray[np.floating]:
-        return np.asarray(np.fft.fftshift(np.fft.irfft2(one * np.conj(other), shape)))
-
-    overlap = together(of_mask, of_mask)
-    energy = np.maximum(together(of_square, of_mask), 0) * np.maximum(together(of_mask, of_square), 0)
-    alike = together(spectrum, spectrum) / np.sqrt(np.maximum(energy, 1e-12))
-    alike[overlap < LEAST_OVERLAP * mask.sum()] = 0
-    middle = shape[0] // 2, shape[1] // 2
+    alike = likeness(luminance(level.picture), ~level.hole)
+    middle = alike.shape[0] // 2, alike.shape[1] // 2
     alike[middle[0] - least_off + 1 : middle[0] + least_off, middle[1] - least_off + 1 : middle[1] + least_off] = 0
-    alike = alike.astype(np.float32)
     peaks = (alike == cv2.dilate(alike, np.ones((5, 5), np.uint8))) & (alike > LEAST_ALIKE)
     rows, columns = np.nonzero(peaks)
     order = np.argsort(-alike[rows, columns], kind="stable")[: 2 * MOST_LABELS]
