@@ -5,6 +5,7 @@ import json
 import pytest
 from click.testing import CliRunner
 
+from gommage.cli import benches
 from gommage.cli import main as cli
 from gommage.core.document import Project, store
 from tests.engine.test_engine import clone, with_fix
@@ -98,7 +99,7 @@ def test_schema_is_printed():
 def test_bench_writes_between_its_marks(monkeypatch, tmp_path):
     from gommage.demo import accuracy
 
-    monkeypatch.setattr(cli, "_demo_shot", lambda: None)
+    monkeypatch.setattr(benches, "_demo_shot", lambda: None)
     monkeypatch.setattr(accuracy, "judge", lambda demo: (None, None, None))
     monkeypatch.setattr(accuracy, "markdown", lambda *figures: "| figures |")
     page = tmp_path / "accuracy.md"

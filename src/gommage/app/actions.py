@@ -81,9 +81,7 @@ ACTIONS: tuple[Action, ...] = (
     Action("open_passer_by", "Open the paper theatre: passer-by", (), "File", "To fill from other frames, handheld"),
     Action("open_strings", "Open the paper theatre: strings", (), "File", "To close wires across a face on"),
     Action("open_sign", "Open the paper theatre: sign on brick", (), "File", "To close with texture, in perspective"),
-    Action(
-        "open_backstage", "Open the paper theatre: backstage", (), "File", "To solve a camera on, between set pieces"
-    ),
+    Action("open_backstage", "Open the paper theatre: backstage", (), "File", "To solve a camera on"),
     Action("open_footlights", "Open the paper theatre: footlights", (), "File", "A panorama with a tripod below"),
     Action("open_turned_footlights", "Open the paper theatre: footlights, turned", (), "File", "The camera turns"),
     Action("open_moth", "Open the paper theatre: moth on a rod", (), "File", "To fill along two backdrops"),
@@ -176,25 +174,9 @@ ACTIONS: tuple[Action, ...] = (
     Action("find_spots", "Find good spots", (), "Surface", "Set spots that are easy to follow", "surface"),
     Action("find_surfaces", "Find surfaces", ("Alt+V",), "Surface", "Around the shape in hand, or everywhere", "shot"),
     Action("draw_around", "Find surfaces around a thing", ("Alt+X",), "Surface", "Draw round it", "shot"),
-    Action(
-        "solve_camera", "Solve the camera", ("Alt+K",), "Surface/Scene", "Over the shot, or the marked frames", "shot"
-    ),
-    Action(
-        "new_scene_plane",
-        "New scene plane",
-        ("Alt+D",),
-        "Surface/Scene",
-        "Draw round it, or click its points",
-        "camera",
-    ),
-    Action(
-        "polish_plane",
-        "Polish",
-        ("Alt+G",),
-        "Surface/Scene",
-        "Align the plane's texture; all if none is in hand",
-        "camera",
-    ),
+    Action("solve_camera", "Solve the camera", ("Alt+K",), "Surface/Scene", "Or over the marked frames", "shot"),
+    Action("new_scene_plane", "New scene plane", ("Alt+D",), "Surface/Scene", "By an area, or points", "camera"),
+    Action("polish_plane", "Polish", ("Alt+G",), "Surface/Scene", "The plane in hand; or all", "camera"),
     Action("name_ground", "Ground", (), "Surface/Scene", "The scene is level by the plane in hand", "scene plane"),
     Action("stand_upright", "Upright on the ground", (), "Surface/Scene", "The plane in hand", "scene plane"),
     Action("plane_nearer", "Plane nearer", ("PgDown",), "Surface/Scene", "The plane in hand, by 2 %", "scene plane"),

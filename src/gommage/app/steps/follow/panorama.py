@@ -171,7 +171,7 @@ class PanoramaPart(Section):
         self.pitch = DragNumber("Tip forward", -20, 20, "°", tip="Level by hand: the horizon ahead")
         self.roll = DragNumber("Tip right", -20, 20, "°", tip="Level by hand: the horizon to the sides")
         for number in (self.pitch, self.roll):
-            number.setDecimals(1)
+            number.setDecimals(2)
             number.number_changed.connect(self._on_level)
         self._levelled = (0.0, 0.0)
         form = QFormLayout()

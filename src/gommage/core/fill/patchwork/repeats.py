@@ -28,7 +28,7 @@ LIGHT_SHARE = 0.5
 STEPS, STILL_PX, MOST_OFF_PX = 12, 0.003, 3.0
 COUNTS = (1, 2, 3, 5, 8)
 """So many repeats away a picture is aligned with itself: the farther, the finer one repeat is known."""
-MOST_REPEATS = 12
+MOST_TOGETHER, MOST_REPEATS = 4, 12
 REACH_PX, RING_PX = 4, 48
 MOST_SAMPLES = 60_000
 SURE = 0.9
@@ -97,7 +97,7 @@ def repeated(
     sides = [_refined(sight, side, check) for side in found]
     if any(side is None for side in sides):
         return None
-    offsets = _whole_repeats(np.array(sides))
+    offsets = _whole_repeats(_together(sight, np.array(sides), check))
     free = cv2.erode(is_taken.view(np.uint8), np.ones((2 * REACH_PX + 1,) * 2, np.uint8), borderValue=0).astype(bool)
     ring = cv2.dilate(hole.view(np.uint8), np.ones((2 * RING_PX + 1,) * 2, np.uint8)).astype(bool) & is_taken
     rows, columns = np.nonzero(ring)
@@ -205,6 +205,21 @@ def _refined(sight: _Sight, side: Floats, check: Callable[[], None]) -> Floats |
             break
         side = found = away / count
     return found
+
+
+def _together(sight: _Sight, sides: Floats, check: Callable[[], None]) -> Floats:
+    """Return both repeats (2, 2) as all ways in which the picture is like itself tell them together."""
+    steps = np.arange(-MOST_TOGETHER, MOST_TOGETHER + 1)
+    counts = np.stack(np.meshgrid(steps, steps, indexing="ij"), axis=-1).reshape(-1, 2)
+    counts = counts[(counts[:, 0] > 0) | ((counts[:, 0] == 0) & (counts[:, 1] > 0))]  # the other half says the same
+    told, away = [], []
+    for count in counts:
+        check()
+        found = _aligned(sight, count @ sides)
+        if found is not None:
+            told.append(count)
+            away.append(found)
+    return np.asarray(np.linalg.lstsq(np.array(told, float), np.array(away), rcond=None)[0])
 
 
 def _aligned(sight: _Sight, away: Floats) -> Floats | None:
