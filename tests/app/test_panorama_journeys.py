@@ -16,6 +16,8 @@ from tests.conftest import settle, wait_until
 pytestmark = pytest.mark.slow
 MOST_ACTIONS, MOST_BEHIND_DB = 8, 1.5
 AT = 1008
+ROUGH_PX = 61
+"""A hand does not go into corners narrower than that."""
 
 
 WAYS = {"standing": make_footlights} | ({"turned": make_turned_footlights} if IS_WHOLE else {})
@@ -65,10 +67,15 @@ def test_a_tripod_is_taken_out_of_a_panorama(window, footlights):
 def swept(window, footlights):
     """Return an outline round tripod and shadow as they turn in the flat view, as a hand goes round them once."""
     turned, side = window.shot.footage.turned, window.shot.footage.width
-    points = np.vstack(tripod_outlines(window.session.project, window.shot.id, footlights))
-    here = turned.view_from_panorama(AT, (side, side)).inverse()(points)  # it turns with the camera
-    seen = [turned.view_from_panorama(frame, (side, side))(here) for frame in footlights.footage.frames]
-    return cv2.convexHull(np.vstack(seen).astype(np.float32))[:, 0].astype(float)
+    mask = np.zeros((side, side), np.uint8)
+    for outline in tripod_outlines(window.session.project, window.shot.id, footlights):
+        here = turned.view_from_panorama(AT, (side, side)).inverse()(outline)  # it turns with the camera
+        for frame in footlights.footage.frames:
+            seen = turned.view_from_panorama(frame, (side, side))(here)
+            cv2.fillPoly(mask, [np.round(seen).astype(np.int32)], 1)
+    mask = cv2.morphologyEx(mask, cv2.MORPH_CLOSE, np.ones((ROUGH_PX, ROUGH_PX), np.uint8))
+    lines, _ = cv2.findContours(mask, cv2.RETR_EXTERNAL, cv2.CHAIN_APPROX_NONE)
+    return max(lines, key=cv2.contourArea)[:, 0].astype(float)
 
 
 def tilt_of(turn):
