@@ -47,7 +47,7 @@ shots: $(VENV)/.runtime
 
 journeys: $(VENV)/.developer
 	GOMMAGE_JOURNEYS=whole QT_QPA_PLATFORM=offscreen $(BIN)/python -m pytest tests/app/test_crosses.py tests/app/test_reel.py tests/app/test_stage_hand.py tests/app/test_passer_by.py \
-		tests/app/test_rod_shadow.py tests/app/test_found_journeys.py tests/app/test_panorama_journeys.py
+		tests/app/test_rod_shadow.py tests/app/test_found_journeys.py tests/app/test_panorama_journeys.py tests/app/test_backstage_journey.py
 	$(BIN)/python tools/journeys.py docs/journeys.md
 
 requirements:
