@@ -77,38 +77,38 @@ def repeated(
 ) -> NDArray[np.float32] | None:
     """Return for each pixel of a hole the offset (row, column), a whole number of repeats, of what is taken: (h, w, 2).
 
-    None where no pattern repeats so exactly that what is known around the hole is told by it.
+    None where no pattern repeats so exactly that what is around the hole is told by it.
 
     Parameters
     ----------
     picture : (h, w, 3) float32
-        Encoded; what is in the hole is not looked at.
+        Encoded.
     hole, is_taken : (h, w) bool
+        What is closed, and what alone is looked at and taken.
     check : callable
         Called between stages; raises `Cancelled` to stop.
     """
-    luma, known = np.ascontiguousarray(luminance(picture)), ~hole
-    found = _roughly(luma, known)
+    luma = np.ascontiguousarray(luminance(picture))
+    found = _roughly(luma, is_taken)
     if found is None:
         return None
     check()
     reach = LIGHT_SHARE * float(np.hypot(*found.T).max())
-    sight = _sight(luma, known, reach)
+    sight = _sight(luma, is_taken, reach)
     sides = [_refined(sight, side, check) for side in found]
     if any(side is None for side in sides):
         return None
     offsets = _whole_repeats(_together(sight, np.array(sides), check))
-    free = cv2.erode(is_taken.view(np.uint8), np.ones((2 * REACH_PX + 1,) * 2, np.uint8), borderValue=0).astype(bool)
     ring = cv2.dilate(hole.view(np.uint8), np.ones((2 * RING_PX + 1,) * 2, np.uint8)).astype(bool) & is_taken
     rows, columns = np.nonzero(ring)
     every = max(len(rows) // MOST_SAMPLES, 1)
     rows, columns = rows[::every], columns[::every]
-    led, is_led = _led(rows, columns, offsets, free)
-    if is_led.mean() < SURE or _told(sight, rows[is_led], columns[is_led], led[is_led]) < SURE:
+    led, is_led = _led(rows, columns, offsets, sight.known)
+    if is_led.sum() < max(SURE * len(rows), 1) or _told(sight, rows[is_led], columns[is_led], led[is_led]) < SURE:
         return None
     check()
     rows, columns = np.nonzero(hole)
-    led, is_led = _led(rows, columns, offsets, free)
+    led, is_led = _led(rows, columns, offsets, sight.known)
     if not is_led.all():
         return None
     out = np.zeros((*hole.shape, 2), np.float32)
@@ -287,4 +287,6 @@ def _told(sight: _Sight, rows: NDArray[np.intp], columns: NDArray[np.intp], led:
     """Return how well known places are told by what is taken for them: correlation."""
     whole = np.floor(led).astype(np.intp)
     told = _between(sight.luma, rows + whole[:, 0], columns + whole[:, 1], (led - whole).T)
-    return float(np.corrcoef(told, sight.luma[rows, columns])[0, 1])
+    own = sight.luma[rows, columns]
+    both = float(told.std() * own.std())
+    return float(((told - told.mean()) * (own - own.mean())).mean()) / both if both > 0 else 0.0
