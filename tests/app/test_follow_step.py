@@ -97,6 +97,12 @@ def test_choices_of_the_follow_are_edits(opened):
     box = find(opened.panel, QCheckBox, "Leave out what is in front")
     QTest.mouseClick(box, Qt.MouseButton.LeftButton, pos=QPoint(8, 8))
     assert not surface(opened).how.leaves_out_front
+    box = find(opened.panel, QCheckBox, "Moves by itself")
+    QTest.mouseClick(box, Qt.MouseButton.LeftButton, pos=QPoint(8, 8))
+    assert surface(opened).moves_by_itself
+    opened.call("undo")
+    assert not surface(opened).moves_by_itself
+    assert not box.isChecked()
     settle(opened)
 
 

@@ -107,6 +107,7 @@ class FollowPage(Page):
         self.how.box.addLayout(self._form)
         self.how.box.addWidget(self.front)
         self.how.box.addWidget(self.refresh_patterns)
+        self.how.box.addWidget(self.by_itself)
         self.box.addLayout(head)
         self.box.addLayout(self._area_head)
         self.box.addWidget(self.areas)
@@ -146,11 +147,13 @@ class FollowPage(Page):
         self._sizes_row = sizes
         self.front = self._check("Leave out what is in front", "Covers of fixes and areas of surfaces in front")
         self.refresh_patterns = self._check("Take patterns anew", "When a spot does not look as it did any more")
+        self.by_itself = self._check("Moves by itself", "No part of the set: not looked at where the camera is solved")
         self.motion.activated.connect(self._on_motion)
         self.channel.activated.connect(lambda: self._set("Look at", channel=Channel(self.channel.currentData())))
         self.rides.activated.connect(self._on_rides)
         self.front.toggled.connect(lambda on: self._set("Leave out what is in front", leaves_out_front=on))
         self.refresh_patterns.toggled.connect(lambda on: self._set("Take patterns anew", is_refreshed=on))
+        self.by_itself.toggled.connect(self._on_by_itself)
 
     @staticmethod
     def _combo(name: str, tip: str) -> QComboBox:
@@ -257,6 +260,12 @@ class FollowPage(Page):
         desk = self.session.desk
         self.session.commit("Rides on", edits.set_rides_on, desk.shot_id, desk.surface_id, self.rides.currentData())
 
+    def _on_by_itself(self, is_on: bool) -> None:
+        desk = self.session.desk
+        if desk.surface_id:
+            label = "Moves by itself" if is_on else "Part of the set"
+            self.session.commit(label, edits.change_surface, desk.shot_id, desk.surface_id, moves_by_itself=is_on)
+
     def _on_stays(self, is_on: bool) -> None:
         """Let an area stay where it is seen now, or ride on from where it is seen now."""
         desk, shot = self.session.desk, self.session.desk.shot(self.session.project)
@@ -354,7 +363,7 @@ class FollowPage(Page):
         shown: list[tuple[bool, tuple[QWidget, ...]]] = [
             (is_plane, (self.front, self.stays, self.add_keep_out, self.other_keep_outs, self.add_extent)),
             (is_points, (self.refresh_patterns, self.detect)),
-            (is_plane or is_points, (self.areas_title, self.areas, self.add_area, self.remove_area)),
+            (is_plane or is_points, (self.areas_title, self.areas, self.add_area, self.remove_area, self.by_itself)),
             (has, (self.unpin, self.smooth, self.trim, self.how, self.facts, self.graph)),
         ]
         for is_shown, widgets in shown:
@@ -384,8 +393,10 @@ class FollowPage(Page):
         said = [self.motion.currentText()] if isinstance(surface.how, PlaneFollow | PointsFollow) else []
         said += [self.channel.currentText()] if isinstance(surface.how, PlaneFollow) else []
         said += [f"on {self.rides.currentText()}"] if surface.rides_on else []
+        said += ["moves by itself"] if surface.moves_by_itself else []
         self.how.say(" · ".join(said))
-        with QSignalBlocker(self.front), QSignalBlocker(self.refresh_patterns):
+        with QSignalBlocker(self.front), QSignalBlocker(self.refresh_patterns), QSignalBlocker(self.by_itself):
+            self.by_itself.setChecked(surface.moves_by_itself)
             if isinstance(surface.how, PlaneFollow):
                 self.front.setChecked(surface.how.leaves_out_front)
             if isinstance(surface.how, PointsFollow):
