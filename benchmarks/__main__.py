@@ -45,6 +45,7 @@ from gommage.core.document import (
     PlaneFollow,
     Project,
     Shape,
+    Shot,
     Stroke,
     Surface,
     Track,
@@ -52,7 +53,7 @@ from gommage.core.document import (
     edits,
     store,
 )
-from gommage.core.engine import Engine, Look, Step, ViewRequest, view_pixels
+from gommage.core.engine import Engine, Look, Step, ViewRequest, panorama_view, view_pixels
 from gommage.core.follow import follow_plane, with_step
 from gommage.core.follow.align import align, make_pyramid, make_template
 from gommage.core.follow.masks import polygon_mask
@@ -283,18 +284,37 @@ class Screen:
         return time.perf_counter() - begin
 
 
-def pen_rows(folder: Path, width: int, height: int, must: str, aim: str, on_shot: bool = False) -> list[Row]:
-    """Strokes through the window's real events, on a plate with 200 strokes or on the shot; then each is undone."""
+def looked_down(project: Project, painting: Painting) -> tuple[Project, str]:
+    """Return a panorama of a project's footage with strokes in a flat view straight down, and that view's id."""
+    footage = replace(project.shots[0].footage, is_panorama=True)
+    whole = Shot(id="round", name="Round", footage=footage)
+    view = panorama_view(whole, footage.width / 2, footage.height, 100.0, "Down")
+    strokes = tuple(replace(stroke, surface_id="") for stroke in painting.strokes)
+    fix = Fix(id="paint", name="Paint", fill=Painted(), touch_up=replace(painting, strokes=strokes))
+    return edits.add_fix(edits.add_view(Project.of(whole), whole.id, view), view.id, fix), view.id
+
+
+def pen_rows(
+    folder: Path, width: int, height: int, must: str, aim: str, on_shot: bool = False, in_panorama: bool = False
+) -> list[Row]:
+    """Strokes through the window's real events, on a plate with 200 strokes, on the shot, or on a flat view of a
+    panorama; then each is undone.
+    """
     from PySide6.QtCore import QEvent, QPointF, Qt
     from PySide6.QtGui import QMouseEvent
     from PySide6.QtWidgets import QApplication
 
     project = shot_on_disk(folder, width, height, 2, 1, 200)
     painting = project.shots[0].clean_plates[0].painting
-    if on_shot:
+    view_id = ""
+    if in_panorama:
+        project, view_id = looked_down(project, painting)
+    elif on_shot:
         fix = Fix(id="paint", name="Paint", surface_id="wall", fill=Painted(), touch_up=painting)
         project = edits.add_fix(project, project.shots[0].id, fix)
     window = open_window(project)
+    if in_panorama:
+        window.of_steps.panoramas.go_to_view(view_id)
     if on_shot:
         window.session.set_desk(fix_id="paint", fix_ids=("paint",))
         window.call("paint_on_shot")
@@ -317,7 +337,7 @@ def pen_rows(folder: Path, width: int, height: int, must: str, aim: str, on_shot
     downs, moves, undos = [], [], []
     for stroke in range(12):
         for step in range(20):
-            at = QPointF(260 + 9.0 * step, viewer.height() / 2 - 90 + 14 * stroke + 4 * np.sin(step))
+            at = QPointF(360 + 9.0 * step, viewer.height() / 2 - 90 + 14 * stroke + 4 * np.sin(step))
             spent = screen.seconds(partial(send, kinds["move" if step else "press"], at))
             (moves if step else downs).append(spent)
         send(QEvent.Type.MouseButtonRelease, at)
@@ -328,7 +348,8 @@ def pen_rows(folder: Path, width: int, height: int, must: str, aim: str, on_shot
     close(window)
     down, late = float(np.max(downs[2:])), float(np.percentile(downs[2:] + moves[40:], 95))
     undo = float(np.median(undos))
-    what = f"{width}x{height}, 200 strokes below" + (", on the shot" if on_shot else "")
+    where = ", in a flat view of a panorama" if in_panorama else ", on the shot" if on_shot else ""
+    what = f"{width}x{height}, 200 strokes below{where}"
     worst_must, worst_aim = (one.split("/")[1] for one in (must, aim))
     return [
         Row(
@@ -507,12 +528,14 @@ def measure() -> list[Row]:
     pen_hd = partial(pen_rows, width=WIDTH, height=HEIGHT, must="12/20", aim="8/12")
     pen_shot = partial(pen_rows, width=WIDTH, height=HEIGHT, must="16/20", aim="10/12", on_shot=True)
     pen_shot_4k = partial(pen_rows, width=3840, height=2160, must="30/35", aim="16/16", on_shot=True)
+    pen_round = partial(pen_rows, width=2880, height=1440, must="16/20", aim="10/12", on_shot=True, in_panorama=True)
     pen_4k = partial(pen_rows, width=3840, height=2160, must="20/35", aim="10/16")
     for make in (
         pen_hd,
         pen_4k,
         pen_shot,
         pen_shot_4k,
+        pen_round,
         touch_up_rows,
         donor_rows,
         evaluate_row,
