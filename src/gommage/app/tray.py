@@ -8,13 +8,14 @@ from __future__ import annotations
 from collections.abc import Callable
 
 from PySide6.QtGui import QAction
-from PySide6.QtWidgets import QHBoxLayout, QLabel, QSizePolicy, QToolButton, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QHBoxLayout, QSizePolicy, QToolButton, QVBoxLayout, QWidget
 
 from gommage.app.brush_line import BrushLine
 from gommage.app.desk import BRUSHES, Desk
 from gommage.app.hands.ground import Ground
 from gommage.app.hands.mould import Mould
 from gommage.app.hands.spots import places_spots
+from gommage.app.look.controls import ShortLine
 from gommage.app.menus import TOOLS
 from gommage.app.session import Session
 from gommage.app.shape_line import ShapeLine
@@ -95,7 +96,7 @@ class Tray(QWidget):
         for button in self._tools.values():
             row.addWidget(button)
         row.addSpacing(12)
-        self.hint = QLabel()
+        self.hint = ShortLine()
         self.hint.setProperty("quiet", True)
         self.hint.setAccessibleName("Hint")
         self.hint.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)

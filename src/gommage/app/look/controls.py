@@ -30,6 +30,7 @@ __all__ = [
     "DragNumber",
     "NameLine",
     "Section",
+    "ShortLine",
     "ValueRow",
     "choice",
     "fold_button",
@@ -57,25 +58,37 @@ def heading(words: str) -> QLabel:
     return label
 
 
-class NameLine(QLabel):
-    """A name as a heading, that is cut short where there is no room; all of it is in its tip."""
+class ShortLine(QLabel):
+    """A line that is cut short, with dots, where there is no room."""
+
+    def minimumSizeHint(self) -> QSize:
+        """Return room for a few letters: a long line must not push its neighbours out."""
+        return QSize(4 * self.fontMetrics().averageCharWidth(), super().minimumSizeHint().height())
+
+    def shown_words(self) -> str:
+        """Return as much of the line as there is room for."""
+        return self.fontMetrics().elidedText(self.text(), Qt.TextElideMode.ElideRight, self.width())
+
+    def paintEvent(self, event: QPaintEvent) -> None:
+        """Draw the line, or as much of it as there is room for."""
+        painter = QPainter(self)
+        self.style().drawItemText(
+            painter, self.rect(), int(self.alignment()), self.palette(), self.isEnabled(), self.shown_words(),
+            self.foregroundRole(),
+        )  # fmt: skip
+
+
+class NameLine(ShortLine):
+    """A name as a heading; where it is cut short, all of it is in its tip."""
 
     def __init__(self) -> None:
         super().__init__()
         self.setProperty("heading", True)
 
-    def minimumSizeHint(self) -> QSize:
-        """Return room for a few letters: a long name must not push its neighbours out."""
-        return QSize(4 * self.fontMetrics().averageCharWidth(), super().minimumSizeHint().height())
-
     def paintEvent(self, event: QPaintEvent) -> None:
-        """Draw the name, or as much of it as there is room for."""
-        words = self.fontMetrics().elidedText(self.text(), Qt.TextElideMode.ElideRight, self.width())
-        self.setToolTip(self.text() if words != self.text() else "")
-        painter = QPainter(self)
-        self.style().drawItemText(
-            painter, self.rect(), int(self.alignment()), self.palette(), self.isEnabled(), words, self.foregroundRole()
-        )
+        """Draw the name, and keep its tip."""
+        self.setToolTip(self.text() if self.shown_words() != self.text() else "")
+        super().paintEvent(event)
 
 
 def quiet(words: str = "", name: str = "") -> QLabel:
