@@ -113,6 +113,10 @@ class Work(QObject):
         if self.running is not None:
             self._set(replace(self.running, words=words, share=share))
 
+    def tell_later(self, words: str, share: float) -> None:
+        """Tell how far what runs is; may be called from any thread."""
+        self._session.later(lambda: self.tell(words, share))
+
     def begin(self, words: str) -> bool:
         """Begin something long, unless something runs already; returns whether it may begin."""
         if self.running is not None:

@@ -119,7 +119,7 @@ class Viewer(QWidget):
         return max(round(self.width() * ratio), 1), max(round(self.height() * ratio), 1)
 
     def set_sphere(self, sphere_wh: tuple[int, int], level: tuple[float, ...]) -> None:
-        """Look round in a panorama of that size ((0, 0): show a flat picture); `level` is see `Framing`."""
+        """Look round in a panorama of that size ((0, 0): show a flat picture); see `Framing` for `level`."""
         if (sphere_wh, level) == (self._framing.sphere_wh, self._framing.level):
             return
         is_other = sphere_wh != self._framing.sphere_wh

@@ -12,7 +12,7 @@ from gommage.core.cover import matte_on
 from gommage.core.document import CleanPlate, Donors, Fix, Footage, Matte, Shot, Surface
 from gommage.core.engine.cache import Cache, default_budget_bytes
 from gommage.core.engine.elsewhere import donors_of, elsewhere_at, shares_seen, told_of_place
-from gommage.core.engine.inputs import WrittenBack, frame_inputs, grain_of_surface, inputs_at, matte_inputs
+from gommage.core.engine.inputs import Inputs, WrittenBack, frame_inputs, grain_of_surface, inputs_at, matte_inputs
 from gommage.core.engine.laid import Patch, whole_of
 from gommage.core.engine.measuring import measured
 from gommage.core.engine.patches import Patches
@@ -122,18 +122,12 @@ class Engine:
         out = np.zeros((window.height, window.width), np.float32)
         for matte in matte_inputs(shot, frame, fix_id):
             np.maximum(out, self.patches.alpha(matte, window, level, check), out=out)
-        backs = [one for one in frame_inputs(shot, frame) if isinstance(one, WrittenBack)] if not fix_id else []
-        for patch in (patch for back in backs for patch in self.patches.patches(back, level, check)):
+        painted = [inputs_at(shot, fix, frame) for fix in shot.fixes if fix.touch_up.strokes and fix_id in ("", fix.id)]
+        laid: list[Inputs] = [one for one in painted if one is not None and one.strokes]
+        laid += [one for one in frame_inputs(shot, frame) if isinstance(one, WrittenBack)] if not fix_id else []
+        for patch in (patch for one in laid for patch in self.patches.patches(one, level, check)):
             shared = patch.window & window
             if not shared.is_empty:
-                there = out[shared.within(window)]
-                np.maximum(there, patch.alpha[shared.within(patch.window)], out=there)
-        painted = [fix for fix in shot.fixes if fix.touch_up.strokes and fix_id in ("", fix.id)]
-        for inputs in (inputs_at(shot, fix, frame) for fix in painted):
-            for patch in self.patches.patches(inputs, level, check) if inputs is not None and inputs.strokes else ():
-                shared = patch.window & window
-                if shared.is_empty:
-                    continue
                 there = out[shared.within(window)]
                 np.maximum(there, patch.alpha[shared.within(patch.window)], out=there)
         return out

@@ -41,8 +41,9 @@ from gommage.core.paint import StrokeAt, strokes_at
 __all__ = [
     "FixInputs",
     "FixMatte",
-    "WrittenBack",
     "GrainInputs",
+    "Inputs",
+    "WrittenBack",
     "frame_inputs",
     "inputs_at",
     "is_lit_on",
@@ -256,7 +257,6 @@ class WrittenBack(Record, frozen=True):
     frame: int
     view: Footage
     fixes: tuple[FixInputs, ...]
-    strokes: tuple[StrokeAt, ...] = ()
 
     @property
     def window(self) -> Window:
@@ -269,10 +269,11 @@ class WrittenBack(Record, frozen=True):
         return ()
 
 
-Laying = FixInputs | WrittenBack
+Inputs = FixInputs | WrittenBack
+"""What lays something on a frame."""
 
 
-def frame_inputs(shot: Shot, frame: int) -> tuple[Any, ...]:
+def frame_inputs(shot: Shot, frame: int) -> tuple[Inputs, ...]:
     """Return the inputs of all that does something on a frame, back to front: fixes, then what is written back."""
     views = []
     for view in shot.views:
@@ -327,7 +328,7 @@ def inputs_at(shot: Shot, fix: Fix, frame: int) -> FixInputs | None:
     frame : int
     """
     index = [one.id for one in shot.fixes].index(fix.id)
-    behind = frame_inputs(_with_fixes(shot, index), frame) if index else ()
+    behind = _frame_inputs(_with_fixes(shot, index), frame) if index else ()
     return _inputs_of(shot, fix, frame, behind)
 
 
@@ -428,7 +429,7 @@ def _touch_up(shot: Shot, fix: Fix, frame: int, behind: tuple[FixInputs, ...]) -
     index = [one.id for one in shot.fixes].index(fix.id)
 
     def below(other: int) -> tuple[FixInputs, ...]:
-        return behind if other == frame else frame_inputs(_with_fixes(shot, index), other)
+        return behind if other == frame else _frame_inputs(_with_fixes(shot, index), other)
 
     def of_fix(fix_id: str, other: int) -> tuple[FixInputs, ...] | None:
         shot_behind = _with_fixes(shot, index)

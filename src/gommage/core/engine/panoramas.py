@@ -14,13 +14,11 @@ from gommage.core.follow.scene import tracked, turned_camera
 from gommage.core.geometry import FlatView, Matrix, axis_turn, look_turn
 from gommage.errors import FollowError
 
-__all__ = ["DOWN", "follow_sphere", "levelled_by", "look_view", "panorama_view", "sphere_followed"]
+__all__ = ["follow_sphere", "levelled_by", "look_view", "panorama_view", "sphere_followed"]
 
 DENSITY = 1.75
 """A flat view is so many times as fine as the panorama in its middle: what is painted is written back once."""
 MOST_SIDE, LEAST_SIDE = 3072, 256
-DOWN = 0.5, 1.0
-"""Straight down, as shares of a panorama's width and height."""
 POLES_SHARE = 0.12
 """So much of the picture at its top and foot is not looked at: features are drawn out there."""
 

@@ -15,7 +15,7 @@ import numpy as np
 from gommage.core.cover import MatteAt, pieces_of, tiles_of
 from gommage.core.document import Blend, Footage
 from gommage.core.engine.cache import Cache
-from gommage.core.engine.inputs import RING_PX, FixInputs, FixMatte, WrittenBack
+from gommage.core.engine.inputs import RING_PX, FixInputs, FixMatte, Inputs, WrittenBack
 from gommage.core.engine.laid import Laid, Patch, composite
 from gommage.core.engine.matching import BY_NAME, HIDDEN, Matching
 from gommage.core.engine.pictures import (
@@ -190,7 +190,7 @@ class Patches:
         below = self.composited(inputs.footage, inputs.frame, window, level, inputs.below, check=check)
         return heal(below, made.pixels, alpha, left_out, follows_grain=False)
 
-    def patches(self, inputs: FixInputs | WrittenBack, level: int = 0, check: Check = _never) -> tuple[Patch, ...]:
+    def patches(self, inputs: Inputs, level: int = 0, check: Check = _never) -> tuple[Patch, ...]:
         """Return what a fix lays on its frame: one patch, or one for each piece of a scattered cover; none where its
         alpha is nothing. What is written back from a flat view comes in blocks.
         """
@@ -250,11 +250,11 @@ class Patches:
                 whole = pieces
         return [one.scaled(scale) & footage.bounds.scaled(scale) for one in whole]
 
-    def patches_if_there(self, inputs: FixInputs, level: int) -> tuple[Patch, ...] | None:
+    def patches_if_there(self, inputs: Inputs, level: int) -> tuple[Patch, ...] | None:
         """Return a fix's patches if they are in the cache, else None."""
         return self._cache.get(("patches", inputs, level))
 
-    def prepare(self, fixes: tuple[FixInputs, ...], level: int, check: Check = _never) -> None:
+    def prepare(self, fixes: tuple[Inputs, ...], level: int, check: Check = _never) -> None:
         """Make the patches of several fixes side by side: what they are made of lets go of the interpreter."""
         missing = [inputs for inputs in fixes if not self._is_ready(inputs, level)]
         if len(missing) < 2:
@@ -268,9 +268,9 @@ class Patches:
             for one in beside:
                 one.cancel()
 
-    def laid_if_there(self, out: Picture, window: Window, inputs: FixInputs, level: int) -> Picture | None:
+    def laid_if_there(self, out: Picture, window: Window, inputs: Inputs, level: int) -> Picture | None:
         """Return a window of the picture with a fix laid on it, in place; None if that is not in the cache."""
-        if inputs.strokes:
+        if isinstance(inputs, FixInputs) and inputs.strokes:
             canvas = self.touched_up_if_there(inputs, level)
             if canvas is not None:
                 self._lay_canvas(out, window, inputs, canvas, level, _never)
@@ -280,13 +280,14 @@ class Patches:
             composite(out, window, patch)
         return None if found is None else out
 
-    def _is_ready(self, inputs: FixInputs, level: int) -> bool:
-        found = self.touched_up_if_there(inputs, level) if inputs.strokes else self.patches_if_there(inputs, level)
-        return found is not None
+    def _is_ready(self, inputs: Inputs, level: int) -> bool:
+        if isinstance(inputs, FixInputs) and inputs.strokes:
+            return self.touched_up_if_there(inputs, level) is not None
+        return self.patches_if_there(inputs, level) is not None
 
-    def _ready(self, inputs: FixInputs, level: int, check: Check) -> None:
+    def _ready(self, inputs: Inputs, level: int, check: Check) -> None:
         """Make what a fix is composited from."""
-        if inputs.strokes:
+        if isinstance(inputs, FixInputs) and inputs.strokes:
             self.touched_up(inputs, level, check)
         else:
             self.patches(inputs, level, check)
@@ -373,7 +374,7 @@ class Patches:
         frame: int,
         window: Window,
         level: int,
-        fixes: tuple[FixInputs, ...],
+        fixes: tuple[Inputs, ...],
         in_hand: InHand = NOTHING_IN_HAND,
         check: Check = _never,
     ) -> Picture:
@@ -381,15 +382,15 @@ class Patches:
         out = self._pictures.plate(footage, frame, level, check)[window.slices].copy()
         for inputs in fixes:
             # A canvas holds what lay below it when it was painted: over what is in the hand only its paint is laid.
-            if inputs in in_hand or (inputs.strokes and not in_hand):
-                canvas = in_hand.get(inputs) or self.touched_up(inputs, level, check)
-                self._lay_canvas(out, window, inputs, canvas, level, check)
+            own = inputs if isinstance(inputs, FixInputs) else None
+            if own is not None and (own in in_hand or (own.strokes and not in_hand)):
+                canvas = in_hand.get(own) or self.touched_up(own, level, check)
+                self._lay_canvas(out, window, own, canvas, level, check)
                 continue
-            is_in_hand = bool(in_hand) and not isinstance(inputs, WrittenBack)
-            is_in_hand = is_in_hand and any(key in in_hand for key in inputs.fill.canvases)
+            is_renewed = own is not None and bool(in_hand) and any(key in in_hand for key in own.fill.canvases)
             for patch in self.patches(inputs, level, check):
-                if is_in_hand:
-                    patch = self._renewed(inputs, patch, window, level, in_hand, check)
+                if own is not None and is_renewed:
+                    patch = self._renewed(own, patch, window, level, in_hand, check)
                 composite(out, window, patch)
         return out
 

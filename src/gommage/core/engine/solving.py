@@ -64,6 +64,9 @@ GOOD_PX, BAD_PX, WORSE = 0.3, 1.0, 4.0
 LONG_LENS, WIDE_LENS = 1.6, 0.7
 """Focal lengths in widths of the picture."""
 SLIGHT_BEND_PX = 1.0
+"""A lens that bends the corners by no more is called straight."""
+FEW_PX = 6.0
+"""Where near things shift by no more than that against far ones, distances are unsure."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -332,9 +335,6 @@ def told_of_camera(camera: SolvedCamera, bounds: Window) -> tuple[str, ...]:
     if not camera.is_nodal and _parallax_px(camera) < FEW_PX:
         lines.append("Things hardly shift behind each other: distances are unsure. Follow areas instead.")
     return tuple(lines)
-
-
-FEW_PX = 6.0
 
 
 def _parallax_px(camera: SolvedCamera) -> float:

@@ -43,9 +43,7 @@ class FoundCommands:
         if shot is None:
             return
         frames, words = session.desk.marked_frames, "Looking for dirt"
-
-        def told(share: float) -> None:
-            session.later(lambda: self._work.tell(words, share))
+        told = partial(self._work.tell_later, words)
 
         def run(check: Callable[[], None]) -> tuple[Found, ...]:
             dirt = found_dirt(session.engine, shot, frames, check, told)
@@ -62,9 +60,7 @@ class FoundCommands:
             session.error_shown.emit("Draw round one of the marks first; that is the example.")
             return
         frame, words = session.desk.frame, "Looking for marks"
-
-        def told(share: float) -> None:
-            session.later(lambda: self._work.tell(words, share))
+        told = partial(self._work.tell_later, words)
 
         self._work.run(
             words, "found", lambda check: found_marks(session.engine, shot, fix, part, frame, check, told),

@@ -222,9 +222,7 @@ class FillCommands:
     ) -> None:
         """Merge a plate beside everything else, as it will be after an edit."""
         session, shot_id = self._session, self._session.desk.shot_id
-
-        def told(share: float) -> None:
-            session.later(lambda: self._work.tell(f"Merging {name}", share))
+        told = partial(self._work.tell_later, f"Merging {name}")
 
         try:
             shot = edit(session.project).shot(shot_id)

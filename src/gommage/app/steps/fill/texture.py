@@ -125,14 +125,11 @@ class TextureCommands:
             return edits.change_fix(project, shot.id, fix.id, fill=replace(fill, is_draft=is_draft))
 
         def run(check: Callable[[], None]) -> None:
-            for is_draft, tell in ((True, lambda share: None), (False, told)):
+            for is_draft, tell in ((True, lambda share: None), (False, partial(self._work.tell_later, words))):
                 there = filled(session.project, is_draft).shot(shot.id)
                 session.engine.close(there, there.fix(fix.id), home, check, tell)
                 if is_draft:
                     session.later(partial(session.preview, "closing", partial(filled, is_draft=True)))
-
-        def told(share: float) -> None:
-            session.later(lambda: self._work.tell(words, share))
 
         def returned(_: None) -> None:
             session.commit_preview("closing", label, filled)

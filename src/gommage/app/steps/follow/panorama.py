@@ -123,10 +123,7 @@ class PanoramaCommands:
             return
 
         def run(check: Any) -> Sphere:
-            def told(words: str, share: float) -> None:
-                session.later(partial(self._work.tell, words, share))
-
-            return follow_sphere(session.engine, panorama, frame, told, check)
+            return follow_sphere(session.engine, panorama, frame, self._work.tell_later, check)
 
         def came(sphere: Sphere) -> None:
             session.commit("Follow the turn", edits.set_sphere, panorama.id, sphere)

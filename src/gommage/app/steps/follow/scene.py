@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from functools import partial
 from pathlib import Path
 from typing import Any
 
@@ -13,7 +12,7 @@ from gommage.app.desk import Desk
 from gommage.app.hands.names import free_name
 from gommage.app.session import Session
 from gommage.app.work import Work
-from gommage.core.document import ScenePlane, Shot, SolvedCamera, Surface, edits, new_id
+from gommage.core.document import ScenePlane, SolvedCamera, Surface, edits, new_id
 from gommage.core.engine import (
     Priority,
     Solved,
@@ -43,12 +42,9 @@ class SceneCommands:
         return self._session.desk
 
     @property
-    def _shot(self) -> Shot | None:
-        return self._desk.shot(self._session.project)
-
-    @property
     def _camera(self) -> SolvedCamera | None:
-        return self._shot.camera if self._shot is not None else None
+        shot = self._session.shot
+        return shot.camera if shot is not None else None
 
     def _plane(self) -> Surface | None:
         """Return the scene plane in hand."""
@@ -59,15 +55,12 @@ class SceneCommands:
 
     def solve_camera(self) -> None:
         """Solve the camera over the shot, or over the marked frames."""
-        session, shot, marked, lens = self._session, self._shot, self._desk.marked_frames, self._desk.lens
+        session, shot, marked, lens = self._session, self._session.shot, self._desk.marked_frames, self._desk.lens
         if shot is None:
             return
 
         def run(check: Any) -> Solved:
-            def told(words: str, share: float) -> None:
-                session.later(partial(self._work.tell, words, share))
-
-            return solve_camera(session.engine, shot, marked, lens, told, check)
+            return solve_camera(session.engine, shot, marked, lens, self._work.tell_later, check)
 
         def came(found: Solved) -> None:
             session.commit("Solve the camera", edits.set_camera, shot.id, found.camera, found.planes)
@@ -101,7 +94,7 @@ class SceneCommands:
 
     def lay_scene_plane(self) -> None:
         """Lay a plane through what was drawn round, or through the points that were clicked."""
-        session, shot, camera, outline = self._session, self._shot, self._camera, self._desk.scene_outline
+        session, shot, camera, outline = self._session, self._session.shot, self._camera, self._desk.scene_outline
         frame = self._desk.frame
         if shot is None or camera is None or not outline:
             return
@@ -121,17 +114,14 @@ class SceneCommands:
 
     def polish_plane(self) -> None:
         """Polish camera and planes on the pictures: the plane in hand, or all."""
-        session, shot, plane = self._session, self._shot, self._plane()
+        session, shot, plane = self._session, self._session.shot, self._plane()
         if shot is None or shot.camera is None:
             session.error_shown.emit("There is no scene plane to polish: solve the camera and lay one first.")
             return
 
         def run(check: Any) -> tuple[Solved, float, float]:
-            def told(words: str, share: float) -> None:
-                session.later(partial(self._work.tell, words, share))
-
             ids = () if plane is None else (plane.id,)
-            return polish_planes(session.engine, shot, ids, told, check)
+            return polish_planes(session.engine, shot, ids, self._work.tell_later, check)
 
         def came(found: tuple[Solved, float, float]) -> None:
             solved, before, after = found
@@ -175,7 +165,7 @@ class SceneCommands:
 
     def write_lens(self) -> None:
         """Write the lens of the solved camera to a file."""
-        shot, camera = self._shot, self._camera
+        shot, camera = self._session.shot, self._camera
         if shot is None or camera is None:
             self._session.error_shown.emit("There is no lens to write: solve the camera first.")
             return
@@ -191,7 +181,7 @@ class SceneCommands:
 
     def read_lens(self) -> None:
         """Give the next solve the lens of a file."""
-        shot = self._shot
+        shot = self._session.shot
         if shot is None:
             return
         chosen, _ = QFileDialog.getOpenFileName(self._window, "Read lens", "", LENS_FILTER)
