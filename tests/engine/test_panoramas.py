@@ -33,6 +33,7 @@ from gommage.core.engine import (
     view_key,
     view_pixels,
 )
+from gommage.core.engine.inputs import FixInputs, WrittenBack, frame_inputs, inputs_at
 from gommage.core.geometry import axis_turn, directions_of
 from gommage.core.picture.footage import open_plates
 from gommage.core.picture.stills import read_still
@@ -203,3 +204,16 @@ def test_a_sphere_is_levelled_by_hand(whole):
     assert np.rad2deg(np.arccos(ray[1])) == pytest.approx(3.0, abs=1e-6), (
         "down is three degrees from the panorama's own"
     )
+
+
+def test_fixes_of_the_panorama_itself_lie_below_its_views(engine, whole):
+    project, view = with_view(whole)
+    covers = [Matte.of(shape_of(rectangle(left, 60, left + 20, 90), FRAMES.first, name), softness=Softness())
+              for left, name in ((20, "a"), (40, "b"))]  # fmt: skip
+    fixes = tuple(Fix(id=f"own-{k}", name="Own", cover=cover, fill=RIM) for k, cover in enumerate(covers))
+    for fix in fixes:
+        project = edits.add_fix(project, whole.id, fix)
+    bare, done = project.shots[0], patched(project, view).shots[0]
+    inputs = [inputs_at(shot, fixes[1], FRAMES.first) for shot in (bare, done)]
+    assert inputs[0] == inputs[1], "what is done in a view reaches no fix of the panorama"
+    assert [type(one) for one in frame_inputs(done, FRAMES.first)] == [FixInputs, FixInputs, WrittenBack]
