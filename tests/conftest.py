@@ -170,7 +170,7 @@ def wait_until(condition, timeout_s: float = 120.0) -> None:  # in a fresh clone
         assert time.monotonic() < end, "waited too long"
         loop = QEventLoop()
         QTimer.singleShot(10, loop.quit)
-        loop.exec()
+        assert loop.exec() == 0, "the application was told to quit: nothing would ever come"
 
 
 def settle(window: MainWindow) -> None:
@@ -194,12 +194,13 @@ def window(tmp_path, qapp):
     made = MainWindow(Engine(1024**3), (tmp_path / "journals",), tmp_path / "state")
     made.show()
     made.activateWindow()
-    wait_until(made.isActiveWindow, 5)
+    wait_until(made.isActiveWindow)
     yield made
     made.session.saved = made.session.project  # nothing asks about unsaved work
     made.close()
-    wait_until(lambda: not made.isVisible(), 10)
-    wait_until(lambda: not _threads(), 30)  # a slow disk may still be syncing the journal
+    wait_until(lambda: not made.isVisible())
+    wait_until(lambda: not _threads())  # a slow disk may still be syncing the journal
+    made.session.engine.cache.clear()  # else pictures of windows that are not collected yet add up over all tests
     made.deleteLater()
     QApplication.sendPostedEvents(made, QEvent.Type.DeferredDelete)  # else it would be there until the last test
     QApplication.processEvents()

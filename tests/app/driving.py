@@ -33,7 +33,7 @@ def activate(window) -> None:
     if not window.isActiveWindow():
         window.activateWindow()
         window.viewer.setFocus()
-        wait_until(window.isActiveWindow, 5)
+        wait_until(window.isActiveWindow)
 
 
 def press(window, *keys) -> None:

@@ -251,3 +251,24 @@ def test_marks_are_filled_from_their_rim(filling):
     assert not find(filling.panel, QCheckBox, "As blurred as the frame").isVisible()
     filling.call("undo")
     assert fix_of(filling).fill == Rim()
+
+
+def test_how_steadily_a_rim_is_grown_in_is_set_beside_its_evenness(filling):
+    """One step of history a drag; what else was set stays; by key from any step."""
+    press(filling, (Qt.Key.Key_Y, Qt.KeyboardModifier.ShiftModifier))
+    settle(filling)
+    assert fix_of(filling).fill == Rim()
+    press(filling, Qt.Key.Key_3)
+    settle(filling)
+    rim = filling.panel.pages[Step.FILL].rim
+    rides = bool(fix_of(filling).surface_id) or any(one.surface_id for _, one in fix_of(filling).cover.drawn)
+    assert rim.steadied.isVisible() == rides
+    rim.steadied.value_changed.emit(3.0, False)
+    rim.steadied.value_changed.emit(4.0, True)
+    rim.evenness.value_changed.emit(30.0, True)
+    settle(filling)
+    assert fix_of(filling).fill == Rim(evenness=30.0, steadied_by=4)
+    filling.call("undo")
+    assert fix_of(filling).fill == Rim(steadied_by=4)
+    filling.call("undo")
+    assert fix_of(filling).fill == Rim()

@@ -162,6 +162,26 @@ def test_two_clicks_along_a_wire_close_it_and_it_is_followed(walled):
     assert result[line - 3 : line + 4, 155:165].min() > 0.02
 
 
+def test_a_wire_with_no_surface_behind_it_says_how_to_find_some(walled):
+    walled.session.commit("bare", edits.remove_surface, "shot", "wall")
+    walled.call("draw_wire")
+    click(walled, 5, 32)
+    click(walled, WIDTH - 5, 46)
+    cover = walled.panel.pages[Step.COVER]
+    assert "there is none yet" in cover._advised.words
+    walled.call("follow_line")
+    settle(walled)
+    assert "there is none yet" not in cover._advised.words, "a followed line needs no surface to ride on"
+    walled.call("fill_from_frames")
+    settle(walled)
+    assert walled.shot.fixes[0].fill == Donors()
+    assert find(walled, QLabel, "The rest").text() == "What no frame shows, from both sides"
+    assert "Alt+V looks for some" in walled.words.text()
+    walled.session.undo()
+    settle(walled)
+    assert isinstance(walled.shot.fixes[0].fill, Span)
+
+
 def test_a_stretch_of_a_line_is_closed_from_one_side(walled):
     walled.call("draw_wire")
     click(walled, 5, 32)

@@ -38,7 +38,7 @@ def close_to(window, found, wanted):
 
 def follow(window, *keys):
     press(window, *(keys or ((Qt.Key.Key_G, CTRL),)))
-    wait_until(lambda: not window.work.is_busy, 60)
+    wait_until(lambda: not window.work.is_busy)
     settle(window)
 
 
@@ -249,7 +249,7 @@ def test_good_spots_are_found_beside_the_ones_there_are(opened):
     begin(opened, "Points, by spots")
     click(opened, (80, 60))
     QTest.mouseClick(find(opened.panel, QPushButton, "Find"), Qt.MouseButton.LeftButton)
-    wait_until(lambda: len(surface(opened).how.spots) > 3, 10)
+    wait_until(lambda: len(surface(opened).how.spots) > 3)
     assert "spots found" in opened.words.text()
     settle(opened)
 
@@ -311,7 +311,7 @@ def test_a_cell_of_the_sheet_leads_to_its_frame(opened):
     press(opened, (Qt.Key.Key_B, CTRL))
     settle(opened)
     assert opened.desk.look is Look.SHEET
-    wait_until(lambda: opened.viewer.has_picture, 5)
+    wait_until(lambda: opened.viewer.has_picture)
     from gommage.core.engine import sheet_of
 
     layout = sheet_of(opened.stage.sheet.request())

@@ -6,21 +6,25 @@ import pytest
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QToolButton
 
-from gommage.core.document import Project, Rim, Shot, Span
-from gommage.core.engine import Step
-from gommage.demo.crosses import CROSSES, make_crosses
+from gommage.core.document import Donors, Project, Rim, Shot, Span
+from gommage.demo.crosses import make_crosses
 from gommage.demo.filming import with_grain
 from gommage.demo.here import line_words
 from gommage.demo.reel import make_reel
 from gommage.demo.strings import STRINGS, make_strings, string_line
 from tests.app.counting import Hand
-from tests.app.driving import CTRL, SHIFT, find
+from tests.app.driving import ALT, CTRL, SHIFT, find
 from tests.conftest import settle, wait_until
 
 pytestmark = pytest.mark.slow
 MOST_FOR_STRINGS, MOST_FOR_REEL, MOST_FOR_CROSSES = 30, 8, 10
 LINE_OFF_PX, MEAN_OFF_PX = 0.5, 0.3
 BELOW_ORACLE_DB = 1.5
+EDGES_BELOW_DB = 2.0
+"""Where a string hangs before the face's edge, what lies behind that is seen on no frame; a hand-drawn outline costs
+half a decibel less."""
+LEFT_OVER_DB = 3.0
+"""A bit of a string that is left on one frame costs four."""
 RECALL, PRECISION = 0.98, 0.98
 
 
@@ -39,7 +43,7 @@ def begin(window, demo, name):
 
 
 def at_rest(window):
-    wait_until(lambda: not window.work.is_busy, 600)
+    wait_until(lambda: not window.work.is_busy, 900)
     settle(window)
 
 
@@ -54,9 +58,8 @@ def follow_box(window, hand, box):
     at_rest(window)
 
 
-def test_strings_over_a_face_are_closed(window, theatre):
-    demo = make_strings(theatre)
-    hand = begin(window, demo, "strings")
+def strings_covered(window, demo, hand):
+    """Draw along the strings and follow them: what both ways of closing begin with."""
     frame = window.desk.frame
     hand.key("draw along a wire", (Qt.Key.Key_I, SHIFT))
     for index in range(len(STRINGS)):
@@ -67,6 +70,12 @@ def test_strings_over_a_face_are_closed(window, theatre):
             settle(window)
     hand.key("follow all strings", (Qt.Key.Key_L, CTRL | SHIFT))
     at_rest(window)
+
+
+def test_strings_over_a_face_are_closed(window, theatre):
+    demo = make_strings(theatre)
+    hand = begin(window, demo, "strings")
+    strings_covered(window, demo, hand)
     assert hand.count <= MOST_FOR_STRINGS
     (fix,) = window.shot.fixes
     assert isinstance(fix.fill, Span)
@@ -80,6 +89,35 @@ def test_strings_over_a_face_are_closed(window, theatre):
         f"Close {len(STRINGS)} strings across a puppet's face over {len(demo.footage.frames)} frames",
         ("where strings are", "PSNR", "oracle", "strings off by, mean"),
         [("face, glasses and sky", f"{mine:.1f} dB", f"{limit:.1f} dB", f"{mean:.2f} px")],
+    )
+
+
+def test_what_strings_hide_is_brought_from_other_frames_along_surfaces_that_propose_themselves(window, theatre):
+    demo = make_strings(theatre)
+    hand = begin(window, demo, "strings by other frames")
+    strings_covered(window, demo, hand)
+    hand.key("look for surfaces", (Qt.Key.Key_V, ALT))
+    wait_until(lambda: window.desk.offered is not None)
+    settle(window)
+    hand.key("take it and follow it", Qt.Key.Key_K)
+    at_rest(window)
+    hand.key("show the next", Qt.Key.Key_U)
+    hand.key("take it and follow it", Qt.Key.Key_K)
+    at_rest(window)
+    hand.key("fill from other frames", (Qt.Key.Key_P, SHIFT))
+    at_rest(window)
+    assert hand.count <= MOST_FOR_STRINGS
+    shot = window.shot
+    assert shot.fixes[0].fill == Donors(surface_ids=tuple(one.id for one in shot.surfaces))
+    assert len(shot.surfaces) == len(("sky", "face"))
+    rows = [figures(window, demo, one) for one in (1001, 1010, 1030, 1050)]
+    mine, limit = np.mean(rows, axis=0)
+    assert mine > limit - EDGES_BELOW_DB, rows
+    assert min(row[0] for row in rows) > limit - LEFT_OVER_DB, rows
+    hand.note(
+        f"Close {len(STRINGS)} strings across a puppet's face from other frames, along surfaces that were offered",
+        ("where strings are", "PSNR", "oracle"),
+        [("face, glasses and sky", f"{mine:.1f} dB", f"{limit:.1f} dB")],
     )
 
 
@@ -136,41 +174,39 @@ def untrue(listed, demo):
     return found
 
 
-def test_red_crosses_are_found_from_one(window, theatre):
+def test_all_crosses_are_found_from_two(window, theatre):
     demo = make_crosses(theatre)
-    hand = begin(window, demo, "red crosses")
-    hand.frame(1051)
+    hand = begin(window, demo, "all crosses")
     follow_box(window, hand, np.array([[1150, 20], [1400, 20], [1400, 1000], [1150, 1000.0]]))
     hand.key("step Cover", Qt.Key.Key_2)
-    outline = demo.outlines("crosses", 1051)[2]
-    low, high = outline.min(axis=0) - 6, outline.max(axis=0) + 6
-    hand.drag("draw round one cross", [low, (low + high) / 2, high])
-    settle(window)
-    hand.key("find marks like it", (Qt.Key.Key_J, CTRL))
+    for name, index in (("red", 2), ("light", 0)):
+        outline = demo.outlines("crosses", window.desk.frame)[index]
+        low, high = outline.min(axis=0) - 6, outline.max(axis=0) + 6
+        if index == 0:
+            hand.key("draw one more", Qt.Key.Key_S)
+        hand.drag(f"draw round a {name} cross", [low, (low + high) / 2, high])
+        settle(window)
+    hand.key("find marks like them", (Qt.Key.Key_J, CTRL))
     at_rest(window)
     hand.key("take all", (Qt.Key.Key_U, SHIFT))
-    hand.key("step Fill", Qt.Key.Key_3)
-    combo = window.panel.pages[Step.FILL].filled_from
-    hand.choose("from the rim", combo, combo.findData("fill_from_rim"))
+    hand.key("fill from the rim", (Qt.Key.Key_Y, SHIFT))
     at_rest(window)
     assert hand.count <= MOST_FOR_CROSSES
     (fix,) = window.shot.fixes
     assert isinstance(fix.fill, Rim)
-    red = [index for index in range(len(CROSSES)) if index % 3]
     hits, wanted, extra = 0, 0, 0
     for frame in range(1002, 1097, 8):
         covered = window.session.engine.matte(window.shot, fix.cover, frame) > 0.5
         middles = np.array([one.mean(axis=0) for one in demo.outlines("crosses", frame)])
         seen = (middles > 2).all(axis=1) & (middles < (demo.footage.width - 2, demo.footage.height - 2)).all(axis=1)
-        at = [middles[index].astype(int) for index in red if seen[index]]
-        hits += sum(bool(covered[y, x]) for x, y in at)
-        wanted += len(at)
+        hits += sum(bool(covered[int(y), int(x)]) for x, y in middles[seen])
+        wanted += int(seen.sum())
         count, labels = cv2.connectedComponents(covered.view(np.uint8))
         extra += count - 1 - len({int(labels[int(y), int(x)]) for x, y in middles[seen]} - {0})
     assert hits >= RECALL * wanted
     assert hits >= PRECISION * (hits + extra)
     hand.note(
-        "Find all red crosses from one, and close them from the rim",
+        "Find all crosses from a red and a light one, and close them from the rim",
         ("over the shot", "covered", "covers of nothing"),
-        [("red crosses, every 8th frame", f"{hits} of {wanted}", str(extra))],
+        [("crosses, every 8th frame", f"{hits} of {wanted}", str(extra))],
     )

@@ -114,7 +114,7 @@ def test_undo_in_the_middle_of_a_stroke_takes_the_paint_off_the_screen(opened):
     click(opened, (30, 90), ALT)
     before = screen(opened)
     hold(opened, [(70, 50), (75, 52), (82, 55)])
-    wait_until(lambda: opened.viewer.has_live, 5)
+    wait_until(lambda: opened.viewer.has_live)
     press(opened, (Qt.Key.Key_Z, CTRL))
     settle(opened)
     assert not opened.viewer.has_live
@@ -141,7 +141,7 @@ def test_the_paint_on_screen_is_the_picture_that_comes(opened, look):
     ready(opened, look)
     let_go = hold(opened, [(66, 46), (70, 50), (78, 55), (84, 60)])
     wait_until(opened.session.jobs.is_idle)
-    wait_until(lambda: opened.viewer.has_live, 5)
+    wait_until(lambda: opened.viewer.has_live)
     QApplication.processEvents()
     opened.session.set_desk(hides_overlays=True)
     opened.viewer.set_cursor_look(None)
@@ -203,11 +203,11 @@ def test_a_late_picture_of_the_last_stroke_leaves_the_one_in_the_hand(opened, mo
     monkeypatch.setattr(views_module, "view_pixels", late)
     drag(opened, [(70, 50), (75, 52)])
     let_go = hold(opened, [(90, 60), (95, 62), (99, 64)])
-    wait_until(lambda: opened.viewer.has_live, 5)
+    wait_until(lambda: opened.viewer.has_live)
     stroke_in_hand = opened.stage.views._held
     assert stroke_in_hand
     gate.set()
-    wait_until(lambda: list(opened.viewer._live) == [stroke_in_hand], 10)
+    wait_until(lambda: list(opened.viewer._live) == [stroke_in_hand])
     let_go()
     settle(opened)
     assert not opened.viewer.has_live
@@ -300,7 +300,7 @@ def test_two_shots_in_one_project_do_not_meet(window, small_shot):
 
 def test_a_closed_window_is_gone(tmp_path, qapp, small_shot):
     gone = weakref.ref(_closed(tmp_path, small_shot))
-    wait_until(lambda: _is_gone(gone), 10)
+    wait_until(lambda: _is_gone(gone))
     assert not any(isinstance(widget, QDialog) for widget in QApplication.topLevelWidgets())
 
 
@@ -311,7 +311,7 @@ def _closed(tmp_path, shot):
     settle(window)
     window.session.go_to(1004)  # work is under way
     window.close()
-    wait_until(lambda: not window.isVisible(), 10)
+    wait_until(lambda: not window.isVisible())
     window.deleteLater()
     return window
 
@@ -343,7 +343,7 @@ def test_messages_go_by_themselves(opened, monkeypatch):
     monkeypatch.setattr(module, "NOTE_MS", 60)
     opened.session.note_shown.emit("Saved")
     assert opened.words.text() == "Saved"
-    wait_until(lambda: opened.words.text() == "", 5)
+    wait_until(lambda: opened.words.text() == "")
 
 
 def test_before_a_shot_is_open_there_is_nothing_but_ways_to_begin(window, small_shot):

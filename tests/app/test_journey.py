@@ -55,7 +55,7 @@ def follow_the_column(window, demo) -> None:
     assert surface.home_frame == HOME_FRAME
     press(window, (Qt.Key.Key_G, CTRL))
     assert window.work.is_busy
-    wait_until(lambda: not window.work.is_busy, 90)
+    wait_until(lambda: not window.work.is_busy)
     settle(window)
 
 
@@ -150,7 +150,7 @@ def test_the_whole_job(window, demo, tmp_path, monkeypatch):
 
     press(window, Qt.Key.Key_5)
     QTest.mouseClick(find(window.panel.pages[Step.CHECK], QPushButton, "Measure all frames"), Qt.MouseButton.LeftButton)
-    wait_until(lambda: not window.work.is_busy, 90)
+    wait_until(lambda: not window.work.is_busy)
     measured = window.session.measures(fix.id)
     assert len(measured) == len(shot.footage.frames)
     press(window, Qt.Key.Key_G)
@@ -183,7 +183,7 @@ def render_some(window, out: Path) -> None:
 
     answer(RenderDialog, accept)
     press(window, (Qt.Key.Key_R, CTRL))
-    wait_until(lambda: not window.work.is_busy, 60)
+    wait_until(lambda: not window.work.is_busy)
     assert "Rendered 4 frames" in window.words.text(), window.words.text()
     assert sorted(file.name for file in out.iterdir()) == [f"theatre.{frame}.exr" for frame in range(1040, 1044)]
 

@@ -69,7 +69,7 @@ def test_a_card_is_renamed_in_place(three):
     editor.selectAll()
     QTest.keyClicks(editor, "Loose thread")
     QTest.keyClick(editor, Qt.Key.Key_Return)
-    wait_until(lambda: names(three)[-1] == "Loose thread", 5)
+    wait_until(lambda: names(three)[-1] == "Loose thread")
     assert three.actions_by_id["undo"].text() == "Undo rename"
     settle(three)
 

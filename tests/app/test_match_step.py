@@ -72,7 +72,7 @@ def test_light_is_taken_over_from_here_on_and_found_again(opened):
     assert light.by_hand == (Frames(first=1004),)
     page = opened.panel.pages[Step.MATCH]
     assert page.by_hand_title.text() == "By hand on 1004–1006"
-    wait_until(lambda: "by hand alone here" in page.stops.text(), 10)
+    wait_until(lambda: "by hand alone here" in page.stops.text())
     push(opened, QPushButton, "Found again")
     assert fix_of(opened).match.light.by_hand == ()
     assert find(opened.panel, QPushButton, "On all frames").isVisible()
@@ -81,7 +81,7 @@ def test_light_is_taken_over_from_here_on_and_found_again(opened):
 def test_blur_is_found_or_by_hand(opened):
     matching(opened)
     page = opened.panel.pages[Step.MATCH]
-    wait_until(lambda: "as sharp as the frame" in find(opened.panel, QLabel, "Blur found").text(), 20)
+    wait_until(lambda: "as sharp as the frame" in find(opened.panel, QLabel, "Blur found").text())
     assert not page.blur.isVisible()
     tick(opened, "As blurred as the frame")
     assert fix_of(opened).match.sharpness_px == 0

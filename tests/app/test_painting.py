@@ -294,7 +294,7 @@ def test_where_the_pen_rests_the_brush_shows_the_very_pixels_that_it_lays(painti
     at = at_view(painting, (70, 50))
     QTest.mouseMove(painting.viewer, at + QPoint(3, 0))
     painting.viewer._feed("move", QPointF(at), Qt.KeyboardModifier.NoModifier, 0.0)
-    wait_until(lambda: painting.viewer._dab is not None, 5)
+    wait_until(lambda: painting.viewer._dab is not None)
     window, dab = painting.viewer._dab
     settle(painting)
     drag(painting, [(70, 50), (70, 50)])

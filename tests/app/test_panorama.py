@@ -141,7 +141,7 @@ def test_views_are_listed_gone_to_and_removed(looking):
 
 def test_the_turn_is_followed_and_the_sphere_levelled(looking):
     QTest.mouseClick(find(looking.panel, QPushButton, "Follow the turn"), Qt.MouseButton.LeftButton)
-    wait_until(lambda: looking.shot.sphere is not None, 60)
+    wait_until(lambda: looking.shot.sphere is not None)
     settle(looking)
     assert looking.shot.sphere.turns is not None
     assert looking.shot.sphere.worst_px < 0.3

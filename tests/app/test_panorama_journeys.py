@@ -40,7 +40,7 @@ def test_a_tripod_is_taken_out_of_a_panorama(window, footlights):
     hand = Hand(window, f"tripod, {name}")
     if footlights.is_turned:
         hand.button("follow the turn", find(window.panel, QPushButton, "Follow the turn"))
-        wait_until(lambda: window.shot.sphere is not None, 120)
+        wait_until(lambda: window.shot.sphere is not None)
         settle(window)
         forward, right = tilt_of(footlights.turn(AT))
         hand.type_in("level the horizon", find(window.panel, QDoubleSpinBox, "Tip forward"), f"{forward:.2f}")

@@ -114,7 +114,7 @@ def test_play_runs_and_stops(opened):
     seen = set()
     opened.session.desk_changed.connect(lambda old, new: seen.add(new.frame))
     press(opened, Qt.Key.Key_Space)
-    wait_until(lambda: len(seen) == 6, 10)
+    wait_until(lambda: len(seen) == 6)
     press(opened, Qt.Key.Key_Space)
     assert not opened.frames.is_playing
     settle(opened)
@@ -254,7 +254,7 @@ def test_looks_are_chosen_and_value_is_read(opened):
     at = opened.viewer.view_from_picture()(np.array([20.5, 30.5], float))
     QTest.mouseMove(opened.viewer, QPoint(round(at[0]), round(at[1])))
     red = opened.session.engine.plate(opened.shot.footage, opened.desk.frame)[30, 20, 0]
-    wait_until(lambda: f"{red:.3f}" in opened.value.text(), 3)
+    wait_until(lambda: f"{red:.3f}" in opened.value.text())
 
 
 def test_steady_holds_the_surface(opened):
@@ -356,7 +356,7 @@ def test_live_paint_is_on_screen_before_the_pen_leaves(opened):
     place = opened.viewer.view_from_picture()(np.array([75, 52], float))
     before = pixel(opened, int(place[0]), int(place[1]))
     QTest.mousePress(opened.viewer, Qt.MouseButton.LeftButton, pos=QPoint(int(place[0]), int(place[1])))
-    wait_until(lambda: opened.viewer.has_live, 5)
+    wait_until(lambda: opened.viewer.has_live)
     opened.viewer.set_cursor_look(None)
     assert opened.viewer.grab().toImage().pixelColor(int(place[0]), int(place[1])).getRgb()[:3] != before
     assert len(strokes_of(opened)) == 1
@@ -440,7 +440,7 @@ def test_the_drag_of_a_number_is_one_step_and_shows_at_once(opened):
 
 def test_match_shows_what_was_found(opened):
     press(opened, Qt.Key.Key_4, Qt.Key.Key_End)
-    wait_until(lambda: f"red {5 * np.log2(0.9):+.2f}" in opened.panel.pages[Step.MATCH].stops.text(), 5)
+    wait_until(lambda: f"red {5 * np.log2(0.9):+.2f}" in opened.panel.pages[Step.MATCH].stops.text())
     QTest.mouseClick(find(opened.panel, QCheckBox, "Match light"), Qt.MouseButton.LeftButton, pos=QPoint(8, 8))
     assert not opened.desk.fix(opened.session.project).match.light.is_measured
     settle(opened)
@@ -458,7 +458,7 @@ def test_a_card_is_switched_off_by_its_eye(opened):
 
 
 def test_cards_show_a_live_loupe(opened):
-    wait_until(lambda: "fix" in opened.column.fixes.rows.loupes, 5)
+    wait_until(lambda: "fix" in opened.column.fixes.rows.loupes)
     assert isinstance(opened.column.fixes.rows.loupes["fix"], QImage)
 
 
@@ -532,9 +532,9 @@ def test_a_missing_frame_is_shown_in_words_and_the_rest_works(window, small_shot
     (tmp_path / "plate" / "wall.1005.exr").unlink()
     window.session.begin(Project.of(with_fix(small_shot, clone())))
     window.session.go_to(1005)
-    wait_until(lambda: "Frame 1005 is missing" in window.viewer.message, 5)
+    wait_until(lambda: "Frame 1005 is missing" in window.viewer.message)
     window.session.go_to(1004)
-    wait_until(lambda: window.viewer.message == "", 5)
+    wait_until(lambda: window.viewer.message == "")
     settle(window)
 
 
@@ -544,7 +544,7 @@ def test_follow_that_cannot_begin_says_why(opened):
     opened.session.commit("Tiny", edits.change_surface, "shot", "wall", how=plane(rectangle(5, 5, 8, 8)))
     opened.session.commit("Loose", edits.change_surface, "shot", "wall", track=None)
     opened.call("follow_both")
-    wait_until(lambda: not opened.work.is_busy, 10)
+    wait_until(lambda: not opened.work.is_busy)
     assert "too small or outside" in opened.words.text()
 
 
@@ -565,7 +565,7 @@ def test_stop_keeps_what_was_followed(opened, monkeypatch):
 
     monkeypatch.setattr(work_module, "follow_surface", slowly)
     press(opened, (Qt.Key.Key_G, CTRL))
-    wait_until(lambda: (track := opened.shot.surfaces[0].track) and len(track.frames) == 2, 10)
+    wait_until(lambda: (track := opened.shot.surfaces[0].track) and len(track.frames) == 2)
     press(opened, Qt.Key.Key_Escape)
     assert not opened.work.is_busy
     assert len(opened.shot.surfaces[0].track.frames) == 2
@@ -602,7 +602,7 @@ def test_what_cannot_be_opened_is_said_and_the_work_stays(opened, tmp_path):
     settle(opened)
     assert "could not be opened" in opened.words.text()
     opened.files.open_footage(tmp_path / "gone.exr")
-    wait_until(lambda: "is not there" in opened.words.text(), 5)
+    wait_until(lambda: "is not there" in opened.words.text())
     assert opened.session.project is project
 
 
@@ -623,7 +623,7 @@ def test_a_full_disk_while_rendering_is_said(opened, tmp_path, monkeypatch):
 
     monkeypatch.setattr(os, "fsync", full)
     opened.work.render(range(1001, 1004), RenderTarget(tmp_path / "out"))
-    wait_until(lambda: not opened.work.is_busy, 10)
+    wait_until(lambda: not opened.work.is_busy)
     assert "wall.1001.exr could not be written: the disk is full" in opened.words.text()
 
 
@@ -636,9 +636,9 @@ def test_unsaved_work_is_asked_about(opened, monkeypatch):
 
 def test_every_edit_reaches_the_journal_at_once(opened, tmp_path):
     opened.session.commit("Rename", edits.change_fix, "shot", "fix", name="Screw")
-    wait_until(lambda: len(list((tmp_path / "journals").glob("*/edits-*.jsonl"))) == 1, 5)
+    wait_until(lambda: len(list((tmp_path / "journals").glob("*/edits-*.jsonl"))) == 1)
     (lines,) = (tmp_path / "journals").glob("*/edits-*.jsonl")
-    wait_until(lambda: "Screw" in lines.read_text(), 5)
+    wait_until(lambda: "Screw" in lines.read_text())
     assert json.loads(lines.read_text().splitlines()[-1]) == [{"at": ["shots", 0, "fixes", 0, "name"], "set": "Screw"}]
 
 
@@ -709,7 +709,7 @@ def look():
     window.close()
     application.quit()
 QTimer.singleShot(50, look)
-QTimer.singleShot(60000, application.quit)
+QTimer.singleShot(300000, application.quit)
 application.exec()
 """
 
@@ -722,7 +722,7 @@ def test_the_window_on_a_real_x_server(small_shot, tmp_path, scale):
     environment = {**os.environ, "QT_QPA_PLATFORM": "xcb", "QT_SCALE_FACTOR": scale}
     done = subprocess.run(
         ["xvfb-run", "-a", "-s", "-screen 0 2600x1700x24", sys.executable, "-c", SCRIPT, str(tmp_path / "job.gommage")],
-        env=environment, capture_output=True, text=True, check=False, timeout=120,
+        env=environment, capture_output=True, text=True, check=False, timeout=400,
     )  # fmt: skip
     platform, ratio, image, viewer = done.stdout.split()
     assert (platform, float(ratio)) == ("xcb", float(scale))

@@ -47,7 +47,7 @@ def test_the_walker_is_gone_in_few_actions(window, passer_by, tmp_path, monkeypa
     monkeypatch.setattr(QFileDialog, "getOpenFileName", lambda *args, **fields: (str(passer_by.plate_path), ""))
     answer(FootageDialog, lambda dialog: dialog.accept())
     hand.key("open footage", (Qt.Key.Key_I, CTRL))
-    wait_until(lambda: window.shot is not None, 60)
+    wait_until(lambda: window.shot is not None)
     settle(window)
     for words in ("choose the file", "begin on it"):  # in the dialogs
         hand.note_action(words)
@@ -55,7 +55,7 @@ def test_the_walker_is_gone_in_few_actions(window, passer_by, tmp_path, monkeypa
     hand.button("choose how to draw", find(window.tray, QToolButton, "Rectangle"))
     hand.drag("draw round the wall", [WALL[0], WALL.mean(axis=0), WALL[2]])
     hand.key("follow both ways", (Qt.Key.Key_G, CTRL))
-    wait_until(lambda: not window.work.is_busy, 240)
+    wait_until(lambda: not window.work.is_busy, 900)
     settle(window)
     hand.key("step Cover", Qt.Key.Key_2)
     low, high = box_of(passer_by, MIDDLE)
@@ -67,7 +67,7 @@ def test_the_walker_is_gone_in_few_actions(window, passer_by, tmp_path, monkeypa
     hand.key("fill from other frames", (Qt.Key.Key_P, SHIFT))
     fix = window.shot.fixes[0]
     assert isinstance(fix.fill, Donors)
-    wait_until(lambda: window.session.seen(fix.id), 60)
+    wait_until(lambda: window.session.seen(fix.id))
     settle(window)
     assert min(window.session.seen(fix.id).values()) > 0.95  # a strip at the picture's rim is on one frame alone
 
@@ -79,7 +79,7 @@ def test_the_walker_is_gone_in_few_actions(window, passer_by, tmp_path, monkeypa
     hand.key("render", (Qt.Key.Key_R, CTRL))
     for words in ("say where to", "begin"):  # in the dialog
         hand.note_action(words)
-    wait_until(lambda: not window.work.is_busy, 400)
+    wait_until(lambda: not window.work.is_busy, 900)
     settle(window)
     assert hand.count <= MOST_ACTIONS
 

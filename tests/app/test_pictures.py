@@ -193,7 +193,7 @@ def test_what_another_program_saves_is_shown_at_once(hung):
     lay(window, path)
     first = fill_of(window).footage.stamp
     write_still(path, np.full((50, 80, 3), 250, np.uint8), bits=8)
-    wait_until(lambda: fill_of(window).footage.stamp != first, 20)
+    wait_until(lambda: fill_of(window).footage.stamp != first)
     settle(window)
     assert shown(window, 1001, 160, 110).min() > 0.8
 

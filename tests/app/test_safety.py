@@ -2,6 +2,7 @@
 
 import errno
 import os
+import re
 import shutil
 import sys
 import threading
@@ -282,18 +283,18 @@ def test_a_full_disk_keeps_the_window_working_and_lets_it_close(opened, tmp_path
 
     monkeypatch.setattr(os, "write", full)
     opened.session.commit("Rename", edits.change_fix, "shot", "fix", name="Screw")
-    wait_until(lambda: "The recovery journal could not be written: the disk is full" in opened.words.text(), 10)
+    wait_until(lambda: "The recovery journal could not be written: the disk is full" in opened.words.text())
     choose("Leave without")
     opened.close()
-    wait_until(lambda: not opened.isVisible(), 10)
+    wait_until(lambda: not opened.isVisible())
 
 
 def test_a_deleted_journal_is_told_and_begun_anew(opened, root):
-    wait_until(lambda: root.exists() and list(root.glob("*/base.json")), 10)
+    wait_until(lambda: root.exists() and list(root.glob("*/base.json")))
     opened.session._journal.flush()
     shutil.rmtree(root)
     opened.session.commit("Rename", edits.change_fix, "shot", "fix", name="Screw")
-    wait_until(lambda: "was deleted. A new one is" in opened.words.text(), 10)
+    wait_until(lambda: "was deleted. A new one is" in opened.words.text())
     (folder,) = root.iterdir()
     assert recover(folder).project.shots[0].fixes[0].name == "Screw"
 
@@ -323,7 +324,7 @@ def test_what_nobody_expected_is_shown_with_details_to_copy(opened, faults, wher
         opened.session.submit(("boom",), 1, lambda check: None, lambda _: boom())
     else:
         threading.Thread(target=boom).start()
-    wait_until(lambda: "ZeroDivisionError: nobody thought of this" in opened.words.text(), 10)
+    wait_until(lambda: "ZeroDivisionError: nobody thought of this" in opened.words.text())
     settle(opened)
     assert "Your work is safe" in opened.words.text()
     assert opened.details_button.isVisible()
@@ -350,7 +351,7 @@ def test_a_fault_that_comes_again_and_again_is_told_once(opened, faults, capfd):
     opened.session.fault_shown.connect(lambda words, details: told.append(words))
     for _ in range(20):
         QTimer.singleShot(0, boom)
-    wait_until(lambda: told, 10)
+    wait_until(lambda: told)
     settle(opened)
     assert len(told) == 1
 
@@ -413,12 +414,17 @@ def test_a_large_picture_tells_how_far_it_is_and_can_be_stopped(window, small_sh
     shot = replace(small_shot, footage=footage, surfaces=(), clean_plates=(), fixes=())
     window.stage.views._telling.setInterval(20)
     window.session.begin(Project.of(shot))
-    wait_until(lambda: window.viewer.message.startswith("Reading wide.exr: "), 10)
-    share = int(window.viewer.message.split(": ")[1].split("%")[0])
-    assert 20 <= share < 100
+
+    def share():
+        told = re.fullmatch(r"Reading wide\.exr: (\d+)%.*", window.viewer.message)
+        return int(told[1]) if told else 0
+
+    # The first hundred strips of four hundred take no time; a loaded machine tells of them while they are read.
+    wait_until(lambda: share() >= 20)
+    assert share() < 100
     press(window, Qt.Key.Key_Escape)
     assert "Frame 1 was not read" in window.viewer.message
-    wait_until(window.session.jobs.is_idle, 5)
+    wait_until(window.session.jobs.is_idle)
     assert window.session.engine.reading(footage, 1) is None
     gate.set()
 
@@ -436,7 +442,7 @@ def test_opening_hostile_things_is_one_sentence(window, tmp_path):
         (lambda: window.files.open_footage(Path("/" + "x" * 5000)), "its name is too long"),
     ):
         act()
-        wait_until(lambda words=words: words in window.words.text(), 5)
+        wait_until(lambda words=words: words in window.words.text())
         assert len(window.words.text()) < 700
     settle(window)
 

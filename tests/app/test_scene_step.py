@@ -69,7 +69,7 @@ def test_a_camera_is_solved_and_a_floor_laid_polished_and_nudged(window, walk):
     press(window, (Qt.Key.Key_D, ALT))
     assert window.desk.draws == "scene plane"
     outline(window, AREAS["floor"])
-    wait_until(lambda: plane_in_hand(window) is not None, 20)
+    wait_until(lambda: plane_in_hand(window) is not None)
     settle(window)
     floor = plane_in_hand(window)
     assert isinstance(floor.how, ScenePlane)
@@ -111,7 +111,7 @@ def test_points_are_clicked_for_a_plane_and_a_speck_is_refused(window, solved_sc
     wall = places[sure & (places[:, 0] > 735) & (places[:, 1] < 170)]
     corners = [wall[(wall * way).sum(axis=1).argmax()] for way in ((-1, -1), (1, -1), (1, 1), (-1, 1))]
     outline(window, corners)
-    wait_until(lambda: plane_in_hand(window) is not None, 20)
+    wait_until(lambda: plane_in_hand(window) is not None)
     assert np.abs(plane_in_hand(window).how.outline.values - corners).max() < 2
     said = []
     window.session.error_shown.connect(said.append)
@@ -119,7 +119,7 @@ def test_points_are_clicked_for_a_plane_and_a_speck_is_refused(window, solved_sc
     boxes = [(x, y) for x in range(40, 900, 20) for y in range(40, 480, 20)]
     x, y = next(box for box in boxes if not ((places > box) & (places < np.add(box, (40, 30)))).all(axis=1).any())
     outline(window, [(x, y), (x + 40, y), (x + 40, y + 30)])
-    wait_until(lambda: bool(said), 20)
+    wait_until(lambda: bool(said))
     assert "three solved points" in said[-1] or "on a line" in said[-1]
     assert len(window.shot.surfaces) == 1
 
@@ -140,10 +140,10 @@ def test_a_lens_is_chosen_written_and_read(window, solved_scene, tmp_path, monke
     monkeypatch.setattr(QFileDialog, "getSaveFileName", lambda *a, **k: (str(path), ""))
     monkeypatch.setattr(QFileDialog, "getOpenFileName", lambda *a, **k: (str(path), ""))
     window.call("write_lens")
-    wait_until(path.exists, 10)
+    wait_until(path.exists)
     settle(window)
     window.call("read_lens")
-    wait_until(lambda: window.desk.lens == own, 10)
+    wait_until(lambda: window.desk.lens == own)
 
 
 def test_taking_the_camera_off_asks_for_its_planes_first(window, solved_scene):
@@ -174,7 +174,7 @@ def test_round_a_crate_surfaces_are_offered_and_one_is_taken_by_a_key(window, so
     assert window.desk.draws == "around"
     crate = walk.crate_outline(0, HOME)
     outline(window, crate.mean(axis=0) + 1.2 * (crate - crate.mean(axis=0)))
-    wait_until(lambda: window.desk.offered is not None, 30)
+    wait_until(lambda: window.desk.offered is not None)
     settle(window)
     offered = window.desk.offered
     advised = window.panel.pages[Step.FOLLOW]._advised
@@ -184,7 +184,7 @@ def test_round_a_crate_surfaces_are_offered_and_one_is_taken_by_a_key(window, so
     assert len(overlay.outlines) == len(offered.pieces)
     assert len(overlay.lattice) > 8
     press(window, Qt.Key.Key_K)
-    wait_until(lambda: not window.work.is_busy, 90)
+    wait_until(lambda: not window.work.is_busy)
     settle(window)
     (floor,) = window.shot.surfaces
     assert isinstance(floor.how, PlaneFollow)
@@ -199,13 +199,13 @@ def test_where_nothing_moves_one_still_surface_is_offered_and_may_be_left(opened
     before = opened.shot.surfaces
     opened.viewer.setFocus()
     press(opened, (Qt.Key.Key_V, ALT))
-    wait_until(lambda: opened.desk.offered is not None, 30)
+    wait_until(lambda: opened.desk.offered is not None)
     settle(opened)
     assert opened.desk.offered.piece.is_still
     press(opened, Qt.Key.Key_L)
     assert opened.desk.offered is None
     press(opened, (Qt.Key.Key_V, ALT))
-    wait_until(lambda: opened.desk.offered is not None, 30)
+    wait_until(lambda: opened.desk.offered is not None)
     settle(opened)
     press(opened, Qt.Key.Key_K)
     assert isinstance(opened.shot.surfaces[-1].how, Still)

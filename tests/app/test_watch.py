@@ -18,9 +18,11 @@ from gommage.core.follow import FollowStep
 from tests.app.driving import ALT, CTRL, SHIFT, activate, at_view, click, move, press
 from tests.conftest import settle, wait_until
 from tests.engine.test_engine import clone, with_fix
+from tests.yardstick import least
 
 pytestmark = pytest.mark.slow
-HELD_MS = 30.0
+HELD = 4.0
+"""What an event may take, in yardsticks: 30 ms where one takes 7.5."""
 COUNT = 1000
 
 
@@ -139,9 +141,16 @@ def open_long(window, shot):
 def test_nothing_holds_the_event_loop_on_a_shot_of_a_thousand_frames(window, long_shot):
     open_long(window, long_shot)
     journey(window, Watch())  # the first time classes are loaded and icons drawn
-    watch = Watch()
-    journey(window, watch)
-    assert watch.worst_ms < HELD_MS, f"{watch.where} held the loop for {watch.worst_ms:.0f} ms"
+    where = []
+
+    def worst_ms():
+        watch = Watch()
+        journey(window, watch)
+        where.append(watch.where)
+        return watch.worst_ms
+
+    worst = least(worst_ms, HELD)
+    assert worst < HELD, f"{where} held the loop for {worst:.1f} yardsticks"
 
 
 def test_a_running_follow_does_not_hold_it_either(window, long_shot, monkeypatch):
@@ -153,13 +162,17 @@ def test_a_running_follow_does_not_hold_it_either(window, long_shot, monkeypatch
             yield FollowStep(frame, np.eye(3), np.full(4, 0.1), 1.0)
 
     monkeypatch.setattr(work_module, "follow_surface", quickly)
-    window.session.commit("Loose", edits.change_surface, "shot", "wall", track=None, pins=())
-    settle(window)
-    watch = Watch()
-    press(window, Qt.Key.Key_1, (Qt.Key.Key_G, CTRL))
-    wait_until(lambda: not window.work.is_busy, 60)
-    settle(window)
-    assert len(window.shot.surfaces[0].track.frames) == COUNT
-    assert watch.worst_ms < 2 * HELD_MS, (
-        f"the loop was held for {watch.worst_ms:.0f} ms"
-    )  # a step of history at the end
+
+    def worst_ms():
+        window.session.commit("Loose", edits.change_surface, "shot", "wall", track=None, pins=())
+        settle(window)
+        watch = Watch()
+        press(window, Qt.Key.Key_1, (Qt.Key.Key_G, CTRL))
+        wait_until(lambda: not window.work.is_busy)
+        settle(window)
+        assert len(window.shot.surfaces[0].track.frames) == COUNT
+        return watch.worst_ms
+
+    limit = 2 * HELD  # a step of history at the end
+    worst = least(worst_ms, limit)
+    assert worst < limit, f"the loop was held for {worst:.1f} yardsticks"

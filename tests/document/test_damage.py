@@ -19,7 +19,7 @@ from gommage.core.picture import open_plates, probe
 from gommage.core.picture.writing import STILL_FORMATS, write_still
 from gommage.errors import FootageError, GommageError, ProjectError
 
-HANGS_S = 30.0
+HANGS_S = 120.0
 
 
 @pytest.fixture(scope="module")

@@ -221,7 +221,7 @@ def test_a_new_base_that_does_not_fit_leaves_the_old_one_whole(tmp_path, project
 
 
 def wait(condition):
-    end = time.monotonic() + 10
+    end = time.monotonic() + 120
     while not condition():
         assert time.monotonic() < end
         time.sleep(0.01)

@@ -452,9 +452,6 @@ def test_a_failure_is_not_cached():
     assert cache.get_or_make("k", lambda: 5) == 5
 
 
-CALLED_OFF_WITHIN_S = 0.05
-
-
 @pytest.fixture
 def jobs():
     made = Jobs()
@@ -462,7 +459,7 @@ def jobs():
     assert made.close() == []
 
 
-def wait(condition, timeout_s=5.0):
+def wait(condition, timeout_s=120.0):
     end = time.monotonic() + timeout_s
     while not condition():
         assert time.monotonic() < end
@@ -471,7 +468,7 @@ def wait(condition, timeout_s=5.0):
 
 def test_who_waits_for_another_s_work_can_be_called_off():
     cache, gate, called_off = Cache(10**6), threading.Event(), threading.Event()
-    maker = threading.Thread(target=lambda: cache.get_or_make("k", lambda: gate.wait(5)))
+    maker = threading.Thread(target=lambda: cache.get_or_make("k", lambda: gate.wait(120)))
     maker.start()
 
     def check():
@@ -484,17 +481,16 @@ def test_who_waits_for_another_s_work_can_be_called_off():
         try:
             cache.get_or_make("k", lambda: None, check)
         except Cancelled:
-            ended.append(time.monotonic())
+            ended.append(gate.is_set())
 
     waiter = threading.Thread(target=wait_for_it)
     waiter.start()
     time.sleep(0.02)
-    begun = time.monotonic()
     called_off.set()
-    waiter.join(5)
-    assert ended[0] - begun < CALLED_OFF_WITHIN_S
+    waiter.join(60)
+    assert ended == [False], "not only when the other's work was done"
     gate.set()
-    maker.join(5)
+    maker.join(120)
 
 
 def test_what_the_hand_does_is_done_in_order(jobs):
@@ -511,17 +507,17 @@ def test_what_the_hand_does_is_done_in_order(jobs):
 def test_the_hand_never_waits_for_neighbours(jobs):
     gate, done = threading.Event(), threading.Event()
     for number in range(6):
-        jobs.submit(("ahead", number), Priority.NEIGHBOUR, lambda check: gate.wait(5))
-        jobs.submit(("long", number), Priority.LONG, lambda check: gate.wait(5))
+        jobs.submit(("ahead", number), Priority.NEIGHBOUR, lambda check: gate.wait(120))
+        jobs.submit(("long", number), Priority.LONG, lambda check: gate.wait(120))
     jobs.submit(("hand", 0), Priority.HAND, lambda check: None, lambda _: done.set())
-    assert done.wait(2)
+    assert done.wait(60)
     gate.set()
     wait(jobs.is_idle)
 
 
 def test_urgent_work_overtakes_and_long_work_leaves_room(jobs):
     order, gate = [], threading.Event()
-    jobs.submit("long", Priority.LONG, lambda check: gate.wait(5), lambda _: order.append("long"))
+    jobs.submit("long", Priority.LONG, lambda check: gate.wait(120), lambda _: order.append("long"))
     jobs.submit("idle", Priority.IDLE, lambda check: None, lambda _: order.append("idle"))
     jobs.submit("screen", Priority.SCREEN, lambda check: None, lambda _: order.append("screen"))
     wait(lambda: "screen" in order)
@@ -544,10 +540,10 @@ def test_cancel_reaches_running_work_within_a_stage(jobs):
             ended.set()
 
     jobs.submit(("long", 1), Priority.LONG, run, answers.append, answers.append)
-    assert started.wait(5)
+    assert started.wait(120)
     assert jobs.is_waiting("long")
     jobs.cancel(lambda key: key[0] == "long")
-    assert ended.wait(0.5)
+    assert ended.wait(60)
     wait(jobs.is_idle)
     assert answers == []
 
@@ -555,7 +551,7 @@ def test_cancel_reaches_running_work_within_a_stage(jobs):
 def test_the_same_key_waits_once(jobs):
     gate, runs = threading.Event(), []
     for _ in range(3):
-        jobs.submit("k", Priority.SCREEN, lambda check: (gate.wait(5), runs.append(1)))
+        jobs.submit("k", Priority.SCREEN, lambda check: (gate.wait(120), runs.append(1)))
     gate.set()
     wait(jobs.is_idle)
     assert runs == [1]

@@ -4,7 +4,6 @@ import threading
 import time
 from pathlib import Path
 
-import numpy as np
 import pytest
 from msgspec.structs import replace
 
@@ -24,10 +23,11 @@ from gommage.core.engine import (
 from gommage.core.follow import Direction
 from gommage.core.geometry import scaling
 from gommage.demo.job import HOME_FRAME, recorded_strokes
+from tests.yardstick import least
 
 pytestmark = pytest.mark.slow
-STAGE_MS = 2 * 50.0
-"""The promise is 50 ms; a busy machine's processor is half as fast."""
+STAGE = 8.0
+"""What may lie between two questions, in yardsticks of 7 to 9 ms: the promise is 50 ms."""
 
 
 class Questions:
@@ -102,8 +102,12 @@ JOBS = [
 def test_every_job_asks_often_enough_whether_it_is_still_wanted(job, cleaned_project, demo, tmp_path: Path):
     shot = cleaned_project.shots[0]
     job(Engine(10**9), shot, demo, lambda: None, tmp_path / "warm")
-    questions = Questions()
-    job(Engine(10**9), shot, demo, questions, tmp_path / "out")
-    assert questions.count > 1
-    assert questions.worst_ms < STAGE_MS, f"{questions.worst_ms:.0f} ms between two questions"
-    assert np.isfinite(questions.worst_ms)
+
+    def worst_ms():
+        questions = Questions()
+        job(Engine(10**9), shot, demo, questions, tmp_path / f"out {time.monotonic_ns()}")
+        assert questions.count > 1
+        return questions.worst_ms
+
+    worst = least(worst_ms, STAGE)
+    assert worst < STAGE, f"{worst:.1f} yardsticks between two questions"

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import gc
 import os
 import sys
 import tempfile
@@ -15,7 +16,8 @@ from PySide6.QtWidgets import QApplication
 from gommage.app.faults import Faults
 from gommage.app.look.theme import apply_theme
 from gommage.app.main_window import MainWindow
-from gommage.core.engine import Engine
+from gommage.app.warming import warm_up
+from gommage.core.engine import Engine, Priority
 
 __all__ = ["can_show", "make_application", "make_window", "start"]
 
@@ -63,6 +65,8 @@ def start(*, folder: Path | None = None, footage: Path | None = None, is_demo: b
     faults = Faults(window.session.report)
     faults.install()
     window.show()
+    # What is loaded stays: to look through it for what nobody holds any more would stop the hand for 150 ms.
+    window.session.submit(("warm",), Priority.IDLE, warm_up, lambda _: gc.freeze())
     QTimer.singleShot(0, partial(window.projects.recover_work, partial(_begin, window, folder, footage, is_demo)))
     code = application.exec()
     faults.remove()

@@ -59,7 +59,8 @@ def warm_up(check: Callable[[], None]) -> None:
 def _warm_fills(texture: Picture, check: Callable[[], None]) -> None:
     """Run the loops of filling."""
     from gommage.core.fill.gathering import Stack, left_over_motion, light_between, ring_points
-    from gommage.core.fill.thin_plates import means_of_cells
+    from gommage.core.fill.thin_plates import cells_of, drawn, drawn_moved, means_of_cells, put_under_light
+    from gommage.core.match.fronts import front_edges
     from gommage.core.match.kernels import white_noise
     from gommage.core.picture import Splines, sampled_at
 
@@ -78,14 +79,26 @@ def _warm_fills(texture: Picture, check: Callable[[], None]) -> None:
     check()
     stack.gathered()
     check()
-    means_of_cells(picture, everywhere, 5)
+    points, counts, pixels = cells_of(everywhere, 4)
+    values, count, seen = np.empty((len(counts), 3)), np.empty(len(counts)), np.ones(len(counts), bool)
+    here, one = np.eye(2, 3)[None], np.ones(1, bool)
+    means_of_cells(picture, ~everywhere, pixels, np.array([0, len(pixels)]), here, one, values, count)
+    put_under_light(points, values, seen, values.copy(), seen.copy(), np.array([0, len(points)]), 0.1, 0.75)
+    height, width = texture.shape
+    knots = np.zeros((height // 8 + 5, width // 8 + 5, 3), np.float32)
+    for right in (width, width - 1):  # into a whole picture, and into a part of one
+        part = slice(0, height), slice(0, right)
+        drawn(knots, 8, 0, 0, np.ones((height, right), bool), picture.copy()[part], texture.copy()[part])
+        drawn_moved(knots, 8, np.eye(2, 3), everywhere, picture.copy()[part], texture.copy()[part])
     white_noise(np.uint64(1), 0, 0, picture.copy())
+    front_edges(picture, texture)
     check()
     _warm_fills_from_here(picture, check)
 
 
 def _warm_fills_from_here(picture: Picture, check: Callable[[], None]) -> None:
-    """Run the loops of texture, of spans and of wires."""
+    """Run the loops of texture, of spans, of wires and of dirt."""
+    from gommage.core.cover.dirt import dirt_frame, dirt_on
     from gommage.core.fill.patchwork import closed, finer, laid
     from gommage.core.fill.spans.kernels import bridged, slanted
     from gommage.core.follow.wires import find_wire, wire_again
@@ -95,6 +108,9 @@ def _warm_fills_from_here(picture: Picture, check: Callable[[], None]) -> None:
     hole[26:38, 26:38] = True
     found = closed(picture, hole, ~hole, check=check)
     laid(picture, hole, finer(found.offsets, found.level, hole, ~hole), check)
+    check()
+    frames = [dirt_frame(picture) for _ in range(3)]
+    dirt_on(frames[0], frames[1], frames[2], 4.0)
     check()
     line = np.column_stack([np.arange(8.0, 56.0), np.full(48, 32.0)])
     normals, wide = np.tile([0.0, -1.0], (48, 1)), np.full(48, 3.0)
