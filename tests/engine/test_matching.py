@@ -48,6 +48,22 @@ def test_a_plate_is_as_soft_as_the_frame(engine, shot):
     assert not none
 
 
+def test_of_several_covers_sharpness_is_measured_around_each(engine, small_shot):
+    """Between two covers somebody stood on the plate's frame: what is between them is around none of them."""
+    base = texture(120, 160, seed=3, fine=0.9)
+    for frame in small_shot.footage.frames:
+        picture = base.copy()
+        if frame == 1001:
+            picture[:, 60:100] += 0.3 * np.random.default_rng(8).choice([-1, 1], (120, 40, 1))  # in a checked coat
+        noisy = picture + 0.004 * np.random.default_rng(frame).standard_normal(base.shape)
+        write_still(Path(small_shot.footage.path.replace("####", str(frame))), noisy.astype(np.float16), bits=16)
+    shot = with_fix(small_shot)
+    apart = [shape_of(rectangle(x, 50, x + 14, 66), shape_id=f"c{x}") for x in (16, 130)]
+    shot = replace(shot, fixes=(replace(shot.fixes[0], cover=cover_of(*apart, softness=2)),))
+    for frame in (1003, 1005):
+        assert not engine.patches.matching.blurs(inputs_at(shot, shot.fixes[0], frame))[0]
+
+
 def test_blur_that_is_found_is_the_same_in_every_window(engine, shot):
     patch = engine.patch(shot, shot.fixes[0], 1005)
     whole = engine.result(shot, 1005)

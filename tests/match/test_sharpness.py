@@ -52,6 +52,16 @@ def test_what_is_less_sharp_than_the_frame_is_left_alone():
     assert not blur_lacking(beside(grainy(SHARP, 3), soft), (6.0, 0.0))
 
 
+@pytest.mark.parametrize("true_px", [0.0, 1.2])
+def test_what_the_fill_shows_elsewhere_is_no_reason(true_px):
+    """Where it was filmed somebody stood before the wall: soft, that would be more like the frame."""
+    stood = SHARP.copy()
+    stood[:70, 60:150] = 0.15 * texture(70, 90, seed=9, fine=1.0)
+    frame = grainy(blurred(SHARP, EVERYWHERE, Blur(round_px=true_px)) if true_px else SHARP, 6)
+    found = blur_lacking(beside(frame, stood), (0.0, 0.0))
+    assert found.round_px == pytest.approx(true_px, abs=FOUND_PX / 2)
+
+
 def test_a_blank_wall_tells_nothing():
     flat = np.full_like(SHARP, 0.3)
     assert not blur_lacking(beside(grainy(flat, 5), flat), (10.0, 0.0))

@@ -10,7 +10,7 @@ import numpy as np
 from msgspec.structs import replace
 from numpy.typing import NDArray
 
-from gommage.core.cover import reach_of
+from gommage.core.cover import MatteAt, pieces_of, reach_of
 from gommage.core.engine.cache import Cache
 from gommage.core.engine.grain import measured_grain
 from gommage.core.engine.inputs import RING_PX, FixInputs, GrainInputs, LightInputs
@@ -29,6 +29,8 @@ Composited = Callable[..., Picture]
 BY_NAME = {kind.__name__: recipe for kind, recipe in RECIPES.items()}
 LIGHT_LEVEL = 1
 HIDDEN = 0.5
+MOST_PIECES = 4
+"""Of a cover with more pieces sharpness is measured around the largest of them."""
 
 
 def _never() -> None:
@@ -127,7 +129,7 @@ class Matching:
         scene = ShotScene(self._cache, self._pictures, 0, partial(self.freed, inputs, 0, check), NOTHING_IN_HAND, check)
         lights = self.lights(inputs, 0, check)
         beside: list[list[Beside]] = [[] for _ in lights]
-        for strip in _strips_around(reach_of(inputs.cover, footage.bounds), footage.bounds):
+        for strip in _strips_around(inputs.cover, footage.bounds):
             check()
             frame = self._pictures.plate(footage, inputs.frame, 0, check)[strip.slices]
             hidden = self.hidden(lighting, strip, 0, check)
@@ -152,13 +154,15 @@ def _light_window(inputs: LightInputs, level: int) -> Window:
     return wide.scaled(scale) & bounds.scaled(scale)
 
 
-def _strips_around(cover: Window, bounds: Window) -> list[Window]:
-    """Return four windows around that of a cover, within a picture."""
-    wide = cover.grown(RING_PX)
-    strips = (
-        Window(wide.left, wide.top, wide.right, cover.top),
-        Window(wide.left, cover.bottom, wide.right, wide.bottom),
-        Window(wide.left, cover.top, cover.left, cover.bottom),
-        Window(cover.right, cover.top, wide.right, cover.bottom),
-    )
+def _strips_around(cover: MatteAt, bounds: Window) -> list[Window]:
+    """Return four windows around each of the largest pieces of a cover, within a picture."""
+    strips = list[Window]()
+    for piece in sorted(pieces_of(cover, bounds, 2 * RING_PX), key=lambda one: -one.area)[:MOST_PIECES]:
+        wide = piece.grown(RING_PX)
+        strips += (
+            Window(wide.left, wide.top, wide.right, piece.top),
+            Window(wide.left, piece.bottom, wide.right, wide.bottom),
+            Window(wide.left, piece.top, piece.left, piece.bottom),
+            Window(piece.right, piece.top, wide.right, piece.bottom),
+        )
     return [inside for strip in strips if not (inside := strip & bounds).is_empty]

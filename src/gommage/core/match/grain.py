@@ -67,24 +67,28 @@ class Grain:
 
     def averaged(self, level: int) -> Grain:
         """Return the grain of the same shot averaged down, `level` times by a half."""
-        if level == 0:
-            return self
-        factor = 2**level
-        kernel = _kernel(self.lags).astype(np.float64)
-        pad = LAGS * factor
-        mean = cv2.filter2D(np.pad(kernel, pad + factor), -1, np.full((factor, factor), factor**-2.0))
-        related = [
-            [float((mean * np.roll(mean, (down * factor, across * factor), (0, 1))).sum()) for across in ACROSS]
-            for down in range(LAGS + 1)
-        ]
-        share = related[0][LAGS]
-        lags = tuple(tuple(value / share for value in row) for row in related)
-        return Grain(
-            tuple(value * share for value in self.floor),  # type: ignore[arg-type]
-            tuple(value * share for value in self.slope),  # type: ignore[arg-type]
-            lags,
-            self.correlation,
-        )
+        return self if level == 0 else _averaged(self, level)
+
+
+@lru_cache(maxsize=64)
+def _averaged(grain: Grain, level: int) -> Grain:
+    """Return grain averaged down; it is asked for with each patch."""
+    factor = 2**level
+    kernel = _kernel(grain.lags).astype(np.float64)
+    pad = LAGS * factor
+    mean = cv2.filter2D(np.pad(kernel, pad + factor), -1, np.full((factor, factor), factor**-2.0))
+    related = [
+        [float((mean * np.roll(mean, (down * factor, across * factor), (0, 1))).sum()) for across in ACROSS]
+        for down in range(LAGS + 1)
+    ]
+    share = related[0][LAGS]
+    lags = tuple(tuple(value / share for value in row) for row in related)
+    return Grain(
+        tuple(value * share for value in grain.floor),  # type: ignore[arg-type]
+        tuple(value * share for value in grain.slope),  # type: ignore[arg-type]
+        lags,
+        grain.correlation,
+    )
 
 
 def gaussian_lags(size_px: float) -> Lags:
@@ -270,18 +274,20 @@ def _seed_of(seed: tuple[int, ...]) -> np.uint64:
 
 
 def add_grain(
-    picture: Picture, grain: Grain, seed: tuple[int, ...], amount: float = 1.0, at: Window | None = None
-) -> Picture:
+    picture: Picture, grain: Grain, seed: tuple[int, ...], amount: float = 1.0, at: Window | None = None,
+    share: Picture | None = None,
+) -> Picture:  # fmt: skip
     """Return a picture (h, w, 3) with fresh grain of the shot's kind; see `grain_field`.
 
-    `at` is where the picture lies in its frame.
+    `at` is where the picture lies in its frame, `share` (h, w) how much of its grain each pixel lacks; None: all.
     """
     from gommage.core.match.kernels import grained  # compiled code is loaded late
 
     window = at or Window.of(picture.shape[1], picture.shape[0])
     field, out = grain_field(grain, seed, window), np.empty(picture.shape, np.float32)
     floor, slope = np.array((grain.floor, grain.slope), np.float32)
-    grained(picture, field, floor, slope, np.float32(amount), out)
+    each = np.ones(picture.shape[:2], np.float32) if share is None else np.ascontiguousarray(share)
+    grained(picture, field, floor, slope, np.float32(amount), each, out)
     return out
 
 

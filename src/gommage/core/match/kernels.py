@@ -5,7 +5,10 @@ from __future__ import annotations
 import numpy as np
 from numba import njit
 
-__all__ = ["grained", "threshold_blocks", "white_noise"]
+__all__ = ["edges_in_front", "grained", "threshold_blocks", "white_noise"]
+
+WHOLE = 0.999
+"""What is in front by more than that hides all."""
 
 
 @njit(cache=True, nogil=True, fastmath=True)
@@ -101,11 +104,65 @@ def white_noise(seed, left, top, out):  # type: ignore[no-untyped-def]
 
 
 @njit(cache=True, nogil=True)
-def grained(picture, field, floor, slope, amount, out):  # type: ignore[no-untyped-def]
-    """Set each pixel to itself with grain of deviation 1 laid on it, as strong as its level asks for."""
+def grained(picture, field, floor, slope, amount, share, out):  # type: ignore[no-untyped-def]
+    """Set each pixel to itself with grain of deviation 1 laid on it, as strong as its level asks for, times its share
+    (h, w).
+    """
     for row in range(out.shape[0]):
         for column in range(out.shape[1]):
             for c in range(3):
                 value = picture[row, column, c]
                 strong = np.sqrt(floor[c] + slope[c] * max(value, np.float32(0)))
-                out[row, column, c] = value + field[row, column, c] * strong * amount
+                out[row, column, c] = value + field[row, column, c] * strong * (amount * share[row, column])
+
+
+@njit(cache=True, nogil=True, fastmath=True)
+def edges_in_front(picture, held, near, far, step, far_counts, alone, enough, unknown, uneven, out):  # type: ignore[no-untyped-def]
+    """Set `out` (h, w, 3) where what is in front is seen in part; see `gommage.core.match.fronts.front_edges`.
+
+    `near` and `far` are what places count along each way, those of `far` a `step` apart.
+    """
+    height, width = held.shape
+    sums = np.empty((2, 5))  # behind, in front: red, green, blue, their squares, how much is seen
+    colour, varies, known = np.empty((2, 3)), np.empty(2), np.empty(2)
+    for row in range(height):
+        for column in range(width):
+            share = held[row, column]
+            if share <= 0 or share > WHOLE:
+                continue
+            sums[:] = 0
+            for which in range(2):
+                counts = near if which == 0 else far
+                apart, times = (1, 1.0) if which == 0 else (step, far_counts)
+                reach = len(counts) // 2
+                for down in range(-reach, reach + 1):
+                    r = row + down * apart
+                    if r < 0 or r >= height:
+                        continue
+                    for across in range(-reach, reach + 1):
+                        c = column + across * apart
+                        if c < 0 or c >= width:
+                            continue
+                        other = held[r, c]
+                        if alone <= other <= 1 - alone:
+                            continue
+                        side = 0 if other < alone else 1
+                        weight = times * counts[down + reach] * counts[across + reach]
+                        for k in range(3):
+                            value = picture[r, c, k]
+                            sums[side, k] += weight * value
+                            sums[side, 3] += weight * value * value
+                        sums[side, 4] += weight
+            for side in range(2):
+                many, level = max(sums[side, 4], 1e-9), 0.0
+                for k in range(3):
+                    colour[side, k] = sums[side, k] / many
+                    level += colour[side, k] ** 2
+                varies[side] = (max(sums[side, 3] / many - level, 0.0) + uneven * uneven * level) / 3 + 1e-6
+                known[side] = min(sums[side, 4] / (enough * far_counts), 1.0)
+            varies[1] += unknown * (1 - known[1])
+            taken = share * varies[1] / (share * share * varies[1] + (1 - share) ** 2 * varies[0])
+            for k in range(3):
+                left = picture[row, column, k] - (share * colour[1, k] + (1 - share) * colour[0, k])
+                own = max(colour[1, k] + taken * left, 0.0)
+                out[row, column, k] = share * (own - picture[row, column, k]) * known[0]

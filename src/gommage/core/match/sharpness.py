@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import cv2
 import numpy as np
@@ -23,6 +23,8 @@ WORSE_IN_A_ROW = 2
 LEAST_PX, LEAST_PIXELS = 0.8, 200
 SURE_ALONG, SURE_ROUND = 1.5, 4.0
 """Blur is put on where it explains more than so many times what chance would: what moves is expected to be blurred."""
+UNLIKE, NEAR_PX, OFTEN = 3.0, 11, 0.02
+"""What lies by so many deviations outside of what is so near in the fill shows something else, if enough of it does."""
 ALIKE_PX = 2.0
 """Pixels that are so near to one another tell the same."""
 
@@ -112,7 +114,7 @@ def blur_lacking(beside: Sequence[Beside], passing: Passing, grain_share: float 
         Variance of the grain that the new pixels have themselves, by the frame's: blur would make them more alike by
         taking it away, and that does not count.
     """
-    pieces = [_Piece.of(one) for one in beside]
+    pieces = _alike([_Piece.of(one) for one in beside])
     if sum(int(piece.both.sum()) for piece in pieces) < LEAST_PIXELS:
         return NO_BLUR
     x, y = passing
@@ -140,6 +142,24 @@ class _Piece:
         soft = blurred(self.fill, self.shown, blur) if blur else self.fill
         found: Picture = (self.frame - soft)[self.both] ** 2
         return found
+
+
+def _alike(pieces: list[_Piece]) -> list[_Piece]:
+    """Return pieces without what shows something else than the frame: no blur makes a pixel brighter or darker than all
+    that is near it in the fill, and what does not fit would be the more alike the softer it is.
+    """
+    off = [np.abs(piece.frame - piece.fill)[piece.both] for piece in pieces]
+    if not sum(one.size for one in off):
+        return pieces
+    margin = UNLIKE * 1.4826 * float(np.median(np.concatenate(off)))
+    near, found = np.ones((NEAR_PX, NEAR_PX), np.uint8), []
+    for piece in pieces:
+        least, most = cv2.erode(piece.fill, near), cv2.dilate(piece.fill, near)
+        unlike = piece.both & ((piece.frame < least - margin) | (piece.frame > most + margin))
+        other = cv2.boxFilter(unlike.astype(np.float32), -1, near.shape) > OFTEN  # one pixel alone may be grain
+        both = piece.both & ~cv2.dilate(other.view(np.uint8), near).view(bool)
+        found.append(replace(piece, both=both))
+    return found
 
 
 def _best(
