@@ -6,11 +6,11 @@ import pytest
 from msgspec.structs import replace
 
 from gommage.core.cover.dirt import dirt_frame, dirt_on
-from gommage.core.cover.marks import Example, marks_on
+from gommage.core.cover.marks import Example, marks_by_lines, marks_on
 from gommage.core.document import Array, Drawn, Fix, Footage, FrameRange, Matte, MattePart, Shot, Still, Surface
 from gommage.core.engine import Engine, found_dirt, found_marks, found_scratches, part_of
 from gommage.core.picture.writing import write_still
-from gommage.errors import EditError
+from gommage.errors import Cancelled, EditError, GommageError
 from tests.conftest import rectangle, shape_of
 
 WIDTH, HEIGHT, FRAMES, GRAIN = 400, 260, range(1001, 1013), 0.012
@@ -61,6 +61,36 @@ def test_dirt_of_single_frames_is_found_and_little_else(reel):
     assert any(one.words == "hair" for one in found)
 
 
+def test_frames_that_share_memory_tell_the_same_as_frames_of_their_own(reel):
+    engine, shot = reel
+    gone = replace(shot.footage, missing=(1005,))
+    for one, missing in ((shot, ()), (replace(shot, footage=gone), (1005,))):
+        own = {frame: dirt_frame(engine.plate(shot.footage, frame)) for frame in FRAMES if frame not in missing}
+        expected = []
+        for frame in own:
+            before, after = own.get(frame - 1), own.get(frame + 1)
+            if before is None or after is None:
+                before, after = (after, own.get(frame + 2)) if before is None else (before, own.get(frame - 2))
+            expected += [(frame, score) for _, score, _ in dirt_on(before, own[frame], after, 4.0)]
+        assert [(found.frame, found.score) for found in found_dirt(engine, one)] == expected
+
+
+def test_looking_for_dirt_can_be_called_off_and_keeps_plates_alone(reel):
+    shot, engine, asked = reel[1], Engine(10**9), []
+
+    def check():
+        asked.append(1)
+        if len(asked) > 6:
+            raise Cancelled
+
+    with pytest.raises(Cancelled):
+        found_dirt(engine, shot, check=check)
+    assert found_dirt(engine, shot)
+    # What frames are made ready with, as large as a plate, must not push plates out of the memory.
+    plates = len(FRAMES) * WIDTH * HEIGHT * 3 * 4
+    assert plates <= engine.cache.held_bytes < 1.1 * plates
+
+
 def test_a_scratch_is_followed_from_where_it_begins(reel):
     engine, shot = reel
     (scratch,) = found_scratches(engine, shot)
@@ -77,6 +107,25 @@ def test_a_frame_without_neighbours_tells_nothing():
     luma = dirt_frame(paper()[:HEIGHT, :WIDTH])
     assert dirt_on(None, luma, None, 4.0) == []
     assert dirt_on(luma, luma, luma, 4.0) == []
+
+
+def test_coarse_grain_is_no_dirt():
+    """Grain of scans is coarser than a pixel, and what neighbouring pixels tell of it is a third of what there is."""
+    rng, sheet = np.random.default_rng(4), paper()
+
+    def filmed(number, size_px):
+        grain = cv2.GaussianBlur(rng.normal(0, 1, (HEIGHT, WIDTH, 1)).astype(np.float32), (0, 0), size_px)[..., None]
+        grain *= 0.015 / grain.std()
+        picture = sheet[number : number + HEIGHT, 3 * number : 3 * number + WIDTH] + grain
+        if number == 1:
+            cv2.circle(picture, (150, 120), 4, (0.03, 0.03, 0.03), -1, cv2.LINE_AA)
+        return dirt_frame(np.maximum(picture, 0).astype(np.float32))
+
+    for size_px in (0.6, 1.2, 2.0):
+        found = dirt_on(*[filmed(number, size_px) for number in range(3)], 4.0)
+        assert len(found) <= 4  # hundreds, when the spread is told by neighbouring pixels alone
+        surest = max(found, key=lambda one: one[1])
+        assert np.hypot(*(surest[0].mean(axis=0) - (150, 120))) < 2.0
 
 
 # -- marks --------------------------------------------------------------------------------------------------
@@ -138,6 +187,38 @@ def test_what_is_as_light_as_clouds_is_told_by_its_edges():
     assert len(found) <= len(at) + 4  # tips of clouds; by colours alone it is all of their rims
 
 
+def drawn_over(sheet, line, colour):
+    """Lay a smooth colour within an outline, its edge a little darker, as that of tape is."""
+    fine = np.zeros((8 * HEIGHT, 8 * WIDTH), np.uint8)
+    points = np.round(8 * line - 0.5).astype(np.int32)
+    for value, lay in ((colour, lambda: cv2.fillPoly(fine, [points], 255)),
+                       (0.6 * np.float32(colour), lambda: cv2.polylines(fine, [points], True, 255, 10))):  # fmt: skip
+        fine[:] = 0
+        lay()
+        share = cv2.resize(fine, (WIDTH, HEIGHT), interpolation=cv2.INTER_AREA)[..., None] / np.float32(255)
+        sheet += share * (np.float32(value) - sheet)
+
+
+def test_light_tape_on_light_paper_is_found_by_its_rim_and_covered_exactly():
+    """Of the paper's own colour, turned, larger, under less light: to half a pixel."""
+    arms = np.array([(-7, -24), (7, -24), (7, -7), (24, -7), (24, 7), (7, 7), (7, 24), (-7, 24), (-7, 7), (-24, 7),
+                     (-24, -7), (-7, -7)], float)  # fmt: skip
+    sheet, turn, middle = cv2.GaussianBlur(paper(6)[:HEIGHT, :WIDTH], (0, 0), 3), np.deg2rad(9), (260.3, 140.8)
+    tone = sheet.reshape(-1, 3).mean(axis=0)
+    turned = 1.12 * arms @ np.array([[np.cos(turn), np.sin(turn)], [-np.sin(turn), np.cos(turn)]]) + middle
+    drawn_over(sheet, arms + (80.0, 90.0), tone)
+    drawn_over(sheet, turned, 0.85 * tone)
+    example = Example(np.ascontiguousarray(sheet[54:126, 44:116]), 1.1 * arms + 36.0)
+    (own, clear), (other, next_clear), *rest = marks_by_lines(
+        sheet, np.ones((HEIGHT, WIDTH), bool), example, np.array([44, 54])
+    )
+    assert own.mean(axis=0) == pytest.approx((80, 90), abs=0.3)
+    off = np.hypot(*(other - 1.1 * (turned - middle) - middle).T)
+    assert off.max() < 0.5
+    assert next_clear > 8
+    assert clear > next_clear > 1.3 * max((one[1] for one in rest), default=0)
+
+
 def test_one_example_finds_the_others_on_all_frames(tmp_path):
     """Without a surface, frame by frame, linked: each cross once, keyed on each frame, the example with them."""
     shot, engine = crossed(tmp_path), Engine(10**9)
@@ -167,3 +248,79 @@ def test_on_a_surface_they_are_there_for_the_whole_shot(tmp_path):
     line = replace(part, source=replace(part.source, shape=replace(part.source.shape, is_closed=False)))
     with pytest.raises(EditError, match="Draw round one"):
         found_marks(engine, shot, fix, line, 1001)
+
+
+def dotted(folder, places, by_colour):
+    """Dots of tape on plaster before a camera that stands, followed as one still surface; one is drawn round."""
+    sheet = cv2.GaussianBlur(paper(7), (0, 0), 2)
+    for (x, y), colour in zip(places, by_colour, strict=True):
+        fine = np.zeros((8 * sheet.shape[0], 8 * sheet.shape[1]), np.uint8)
+        cv2.circle(fine, (8 * x, 8 * y), 60, 255, -1)
+        share = cv2.resize(fine, sheet.shape[1::-1], interpolation=cv2.INTER_AREA)[..., None] / np.float32(255)
+        sheet += share * (np.float32(colour) - sheet)
+    for frame in range(1001, 1006):
+        seen = sheet[:HEIGHT, :WIDTH] + np.random.default_rng(frame).normal(0, 0.006, (HEIGHT, WIDTH, 3))
+        write_still(folder / f"wall.{frame}.exr", np.maximum(seen, 0).astype(np.float16), bits=16)
+    footage = Footage(path=str(folder / "wall.####.exr"), frames=FrameRange(first=1001, last=1005), width=WIDTH,
+                      height=HEIGHT, colour_space="Linear Rec.709 (sRGB)")  # fmt: skip
+    wall = Surface(id="wall", name="Wall", home_frame=1001, how=Still(corners=Array(rectangle(0, 0, WIDTH, HEIGHT))))
+    x, y = places[0]
+    round_it = rectangle(x - 10, y - 10, x + 10, y + 10)
+    part = MattePart(id="x", source=Drawn(shape=shape_of(round_it, 1001, "x"), surface_id="wall"))
+    fix = Fix(id="f", name="Marks", surface_id="wall", cover=Matte(parts=(part,)))
+    return Shot(id="shot", name="Wall", footage=footage, surfaces=(wall,), fixes=(fix,))
+
+
+def on_places(found, places):
+    """Return for each place whether something that was found lies on it."""
+    middles = [one.keys[0][1].mean(axis=0) for one in found]
+    return [any(np.hypot(*(middle - place)) < 3 for middle in middles) for place in places]
+
+
+RED, GREEN = (0.6, 0.08, 0.06), (0.09, 0.26, 0.06)
+"""About as bright as each other."""
+
+
+def test_small_marks_that_stand_close_are_all_found(tmp_path):
+    """Dots of 15 px, 24 px apart: none is taken for the example itself."""
+    places = [(100 + 24 * (n % 4), 80 + 24 * (n // 4)) for n in range(12)]
+    shot, engine = dotted(tmp_path, places, [RED] * 12), Engine(10**9)
+    found = [one for one in found_marks(engine, shot, shot.fixes[0], shot.fixes[0].cover.parts[0], 1001)
+             if one.score >= 60]  # fmt: skip
+    assert on_places(found, places) == [False] + [True] * 11
+    assert len(found) == 11
+
+
+def test_marks_of_another_colour_are_others(tmp_path):
+    """Green dots are as bright as the red one that was drawn round, and as round."""
+    places = [(60 + 70 * (n % 4), 60 + 60 * (n // 4)) for n in range(12)]
+    shot, engine = dotted(tmp_path, places, [RED, GREEN] * 6), Engine(10**9)
+    found = [one for one in found_marks(engine, shot, shot.fixes[0], shot.fixes[0].cover.parts[0], 1001)
+             if one.score >= 60]  # fmt: skip
+    assert on_places(found, places) == [False, False] + [True, False] * 5
+
+
+def test_a_mark_that_something_held_out_hides_nearly_always_is_found(tmp_path):
+    """A board stands before four of the dots on four of five frames: what shows them is the one frame beside."""
+    places = [(60 + 70 * (n % 4), 60 + 60 * (n // 4)) for n in range(12)]
+    shot, engine = dotted(tmp_path, places, [RED] * 12), Engine(10**9)
+    board = rectangle(20, 150, 320, 210)
+    rows, columns = slice(150, 210), slice(20, 320)
+    for frame in range(1002, 1006):
+        picture = engine.plate(shot.footage, frame).copy()
+        picture[rows, columns] = np.float32((0.2, 0.15, 0.1))
+        write_still(tmp_path / f"wall.{frame}.exr", picture.astype(np.float16), bits=16)
+    later = (FrameRange(first=1002, last=1005),)
+    held = Matte(parts=(MattePart(id="board", source=Drawn(shape=shape_of(board, 1002)), frames=later),))
+    for hold_outs, seen in ((Matte(), [True] * 7 + [False] * 4), (held, [True] * 11)):
+        fix = replace(shot.fixes[0], hold_outs=hold_outs)
+        found = found_marks(Engine(10**9), replace(shot, fixes=(fix,)), fix, fix.cover.parts[0], 1001)
+        assert on_places([one for one in found if one.score >= 60], places)[1:] == seen
+
+
+def test_a_surface_none_of_whose_frames_can_be_read_is_said_in_words(tmp_path):
+    shot, engine = dotted(tmp_path, [(100, 100)], [RED]), Engine(10**9)
+    for path in tmp_path.glob("*.exr"):
+        path.write_bytes(b"no picture")
+    with pytest.raises(GommageError):
+        found_marks(engine, shot, shot.fixes[0], shot.fixes[0].cover.parts[0], 1001)

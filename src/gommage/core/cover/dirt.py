@@ -16,47 +16,57 @@ __all__ = ["DirtFrame", "dirt_frame", "dirt_on", "seen_luma"]
 Mask = NDArray[np.bool_]
 FLOW_SIDE_PX, FLOW_EVEN_PX = 480, 9
 """Motion is found on a picture about so wide, and evened out by a median: what is on one frame alone has none."""
-NEAR_PX, BORDER_PX = 1, 3
-"""What neighbours show so far around counts as shown there."""
-SOFT_PX = 0.7
-SPREAD_BLOCK_PX = 64
+BORDER_PX = 3
+"""So near to the border of its neighbours nothing is told."""
+SPREAD_BLOCK_PX, DIFFERENCE_TO_SPREAD = 64, 1.4826 / 2**0.5
 GROWN_SHARE, LEAST_AREA_PX, RIM_PX = 0.45, 4, 2.0
 """What stands out by that share of what the middle of it must belongs to it; so much is covered around it."""
-MOST_AREA_SHARE = 0.02
+MOST_AREA_SHARE, SEED = 0.02, 2
 """Larger pieces are no dirt: a cut, a flash."""
 
 
 @dataclass(frozen=True, slots=True, eq=False)
 class DirtFrame:
-    """A frame made ready: its luma (h, w) as the eye sees it, the least and the most around each place, and a small
-    picture of it by which motion is found.
+    """A frame made ready: its luma (h, w) as the eye sees it, the least and the most around each place, how far its
+    grain spreads in blocks of it, and a small picture of it by which motion is found.
     """
 
     luma: Picture
     low: Picture
     high: Picture
+    spread: Picture
     small: NDArray[np.uint8]
 
 
-def seen_luma(picture: Picture) -> Picture:
+def seen_luma(picture: Picture, into: Picture | None = None) -> Picture:
     """Return the luma (h, w) of a scene-linear picture about as the eye sees it: the root of what is linear."""
-    from gommage.core.cover.kernels import rooted_luma  # compiled code is loaded late
+    from gommage.core.cover.dirt_kernels import rooted_luma  # compiled code is loaded late
 
-    out = np.empty(picture.shape[:2], np.float32)
+    out = np.empty(picture.shape[:2], np.float32) if into is None else into
     rooted_luma(np.ascontiguousarray(picture), out)
     return out
 
 
-def dirt_frame(picture: Picture) -> DirtFrame:
-    """Return a frame (h, w, 3), scene-linear, made ready to be compared with its neighbours."""
-    luma = seen_luma(picture)
-    soft = cv2.GaussianBlur(luma, (3, 3), SOFT_PX)
-    side = np.ones((2 * NEAR_PX + 1, 2 * NEAR_PX + 1), np.uint8)
+def dirt_frame(picture: Picture, instead: DirtFrame | None = None) -> DirtFrame:
+    """Return a frame (h, w, 3), scene-linear, made ready to be compared with its neighbours.
+
+    Given one as large that is of no more use its memory is taken: asking for new costs as much time as filling it.
+    """
+    from gommage.core.cover.dirt_kernels import ready  # compiled code is loaded late
+
+    if instead is None:
+        low, high, luma = np.empty((3, *picture.shape[:2]), np.float32)
+    else:
+        low, high, luma = instead.low, instead.high, instead.luma
+    seen_luma(picture, luma)
+    fine = np.empty([max(side // SPREAD_BLOCK_PX, 1) for side in luma.shape], np.float32)
+    ready(luma, low, high, fine)
+    spread = 1.3 * np.maximum(fine, 0.25 * float(np.median(fine)) + 1e-5)  # what stands out itself is little of a block
     scale = min(FLOW_SIDE_PX / luma.shape[1], 1.0)
     size = max(round(luma.shape[1] * scale), 16), max(round(luma.shape[0] * scale), 16)
     small = cv2.resize(luma, size, interpolation=cv2.INTER_AREA)
     seen = cv2.convertScaleAbs(small, alpha=255)
-    return DirtFrame(luma, cv2.erode(soft, side), cv2.dilate(soft, side), seen)
+    return DirtFrame(luma, low, high, spread, seen)
 
 
 def dirt_on(
@@ -74,27 +84,27 @@ def dirt_on(
         The frame and its neighbours; of those that there are not None. With one alone it must stand out twice as much.
     least : float
     """
-    from gommage.core.cover.kernels import standing_out
+    from gommage.core.cover.dirt_kernels import HUNDREDTHS, standing_out  # compiled code is loaded late
 
     beside = [other for other in (before, after) if other is not None]
     if not beside:
         return []
     (one, flow), (other, back) = ((two, _motion(here, two)) for two in (beside[0], beside[-1]))
-    out = np.empty_like(here.luma)
-    standing_out(here.luma, one.low, one.high, flow, other.low, other.high, back, BORDER_PX, out)
-    out = cv2.GaussianBlur(out, (3, 3), SOFT_PX)
-    clear = cv2.divide(np.abs(out, out=out), _spread_of(here.luma), scale=1.0 if len(beside) > 1 else 0.5)
-    seeds = np.flatnonzero(cv2.compare(clear, least, cv2.CMP_GT))
-    if not len(seeds):
+    moved = [_moved_spread(here, one, flow), _moved_spread(here, other, back)]
+    spread = np.maximum(here.spread, np.minimum(*moved)) * (1.0 if len(beside) > 1 else 2.0)
+    spread = cv2.resize(spread, flow.shape[1::-1])
+    clear, levels = np.empty(here.luma.shape, np.uint16), np.empty(here.luma.shape, np.uint8)
+    if not standing_out(here.luma, one.low, one.high, flow, other.low, other.high, back,
+                        spread, GROWN_SHARE * least, least, BORDER_PX, clear, levels):  # fmt: skip
         return []
-    wide = cv2.compare(clear, GROWN_SHARE * least, cv2.CMP_GT)
-    count, labels, boxes, _ = cv2.connectedComponentsWithStats(cv2.morphologyEx(wide, cv2.MORPH_CLOSE, _disc(2)))
+    seeds = np.flatnonzero(levels == SEED)
+    count, labels, boxes, _ = cv2.connectedComponentsWithStats(cv2.morphologyEx(levels, cv2.MORPH_CLOSE, _disc(2)))
     strongest = np.zeros(count, np.float32)
-    np.maximum.at(strongest, labels.ravel()[seeds], clear.ravel()[seeds])
+    np.maximum.at(strongest, labels.ravel()[seeds], clear.ravel()[seeds] / np.float32(HUNDREDTHS))
     found = []
     for number in np.flatnonzero(strongest[1:]) + 1:
         left, top, width, height, area = boxes[number].tolist()
-        if area < LEAST_AREA_PX or area > MOST_AREA_SHARE * out.size:
+        if area < LEAST_AREA_PX or area > MOST_AREA_SHARE * clear.size:
             continue
         outline = _outline_of(labels[top : top + height, left : left + width] == number, (left, top))
         is_long = max(width, height) > 3 * area / max(width, height)
@@ -102,26 +112,27 @@ def dirt_on(
     return found
 
 
-def _motion(here: DirtFrame, other: DirtFrame) -> Picture:
-    """Return where what a frame shows is on another: so many of its own pixels to the right and down, (h, w, 2), of
-    blocks of some pixels each.
+def _motion(here: DirtFrame, other: DirtFrame) -> NDArray[np.intp]:
+    """Return where what a frame shows is on another: so many whole pixels to the right and down, (h, w, 2), of blocks
+    of some pixels each.
     """
     dis = cv2.DISOpticalFlow.create(cv2.DISOPTICAL_FLOW_PRESET_ULTRAFAST)
     flow = dis.calc(here.small, other.small, None)
     even = np.dstack([cv2.medianBlur(np.ascontiguousarray(flow[..., k]), 5) for k in range(2)])
-    even = cv2.blur(even, (FLOW_EVEN_PX, FLOW_EVEN_PX))[1::2, 1::2]
+    even = cv2.blur(even, (FLOW_EVEN_PX, FLOW_EVEN_PX))[2::4, 2::4]
     scale = np.array([here.luma.shape[k] / here.small.shape[k] for k in (1, 0)], np.float32)
-    return np.ascontiguousarray(even * scale)
+    return np.floor(even * scale + 0.5).astype(np.intp)
 
 
-def _spread_of(picture: Picture) -> Picture:
-    """Return how far grain spreads around each place, from differences of neighbouring pixels: (h, w)."""
-    fine = cv2.absdiff(picture, cv2.blur(picture, (3, 3)))
-    height, width = picture.shape
-    blocks = max(width // SPREAD_BLOCK_PX, 1), max(height // SPREAD_BLOCK_PX, 1)
-    told = cv2.resize(fine, blocks, interpolation=cv2.INTER_AREA)  # what stands out itself is little of a block
-    told = 1.3 * np.maximum(told, 0.25 * float(np.median(told)) + 1e-5)
-    return cv2.resize(told, (width, height), interpolation=cv2.INTER_LINEAR)
+def _moved_spread(here: DirtFrame, other: DirtFrame, flow: NDArray[np.intp]) -> Picture:
+    """Return how far grain spreads in blocks of a frame, by what it differs from another: coarse grain, that of scans
+    and of what is compressed, is not told by neighbouring pixels, and things that move on their own way differ as well.
+    """
+    from gommage.core.cover.dirt_kernels import differences
+
+    found = np.empty_like(here.spread)
+    differences(here.luma, other.luma, flow, found)
+    return DIFFERENCE_TO_SPREAD * found
 
 
 def _disc(radius: int) -> NDArray[np.uint8]:

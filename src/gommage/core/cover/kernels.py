@@ -17,9 +17,7 @@ __all__ = [
     "geodesic",
     "inside",
     "nearest",
-    "rooted_luma",
     "softness_near",
-    "standing_out",
 ]
 
 
@@ -403,48 +401,3 @@ def flattened(vertices, kinds, tolerance, least, most):  # type: ignore[no-untyp
                 points[at, k] = (((end - start - slope - bent) * t + bent) * t + slope) * t + start
             at += 1
     return points, where
-
-
-@njit(cache=True, nogil=True, fastmath=True)
-def rooted_luma(picture, out):  # type: ignore[no-untyped-def]
-    """Set each pixel to the root of its luma; see `gommage.core.cover.dirt`."""
-    red, green, blue = np.float32(0.2126), np.float32(0.7152), np.float32(0.0722)
-    for row in range(out.shape[0]):
-        for column in range(out.shape[1]):
-            value = red * picture[row, column, 0] + green * picture[row, column, 1] + blue * picture[row, column, 2]
-            out[row, column] = np.sqrt(max(value, np.float32(0)))
-
-
-@njit(cache=True, nogil=True)
-def standing_out(here, low, high, flow, other_low, other_high, other_flow, border, out):  # type: ignore[no-untyped-def]
-    """Set each pixel to how far it lies above the most, or (below 0) under the least, that two others show there.
-
-    Flows (h, w, 2) are coarser, each of their pixels a block of those of the frame; what lies beyond the others'
-    borders, given in pixels, is nowhere and stands out by nothing.
-    """
-    height, width = here.shape
-    rows, columns = flow.shape[0], flow.shape[1]
-    for block in range(rows):
-        top, bottom = block * height // rows, (block + 1) * height // rows
-        for part in range(columns):
-            left, right = part * width // columns, (part + 1) * width // columns
-            x, y = int(np.floor(flow[block, part, 0] + 0.5)), int(np.floor(flow[block, part, 1] + 0.5))
-            u = int(np.floor(other_flow[block, part, 0] + 0.5))
-            v = int(np.floor(other_flow[block, part, 1] + 0.5))
-            first, end = max(left, border - min(x, u)), min(right, width - border - max(x, u))
-            for row in range(top, bottom):
-                is_off = min(row + y, row + v) < border or max(row + y, row + v) >= height - border
-                if is_off or first >= end or first > left or end < right:
-                    out[row, left:right] = 0
-                if is_off or first >= end:
-                    continue
-                values, seen = here[row, first:end], out[row, first:end]
-                most, least = high[row + y, first + x : end + x], low[row + y, first + x : end + x]
-                other_most, other_least = (
-                    other_high[row + v, first + u : end + u],
-                    other_low[row + v, first + u : end + u],
-                )
-                for k in range(end - first):
-                    above = values[k] - max(most[k], other_most[k])
-                    below = min(least[k], other_least[k]) - values[k]
-                    seen[k] = max(above, np.float32(0)) - max(below, np.float32(0))

@@ -8,6 +8,7 @@ from functools import lru_cache
 from typing import Any
 
 import numpy as np
+from msgspec.structs import replace
 from numpy.typing import NDArray
 
 from gommage.core.document import (
@@ -47,6 +48,7 @@ __all__ = [
     "PictureAt",
     "ScribbledAt",
     "SharedOf",
+    "carried",
     "matte_at",
     "matte_on",
 ]
@@ -58,6 +60,7 @@ SharedOf = Callable[[str], Matte]
 BENT_PIECES = 16
 """A straight side is drawn with so many pieces where what it rides on is no plane."""
 FULL_TURN_DEG = 360.0
+CARRIED_DECIMALS = 4
 
 
 class LineAt(Record, frozen=True, tag="line"):
@@ -127,6 +130,30 @@ class MatteAt(Record, frozen=True, tag="matte"):
         adding = [part for part in self.parts if part.combine is Combine.ADD and not part.is_inverted]
         own = [part.source.points.values for part in adding if isinstance(part.source, LineAt)]
         return own + [line for part in adding if isinstance(part.source, MatteAt) for line in part.source.outlines]
+
+
+def carried(matte: MatteAt, mapping: Mapping) -> MatteAt:
+    """Return a matte with the lines of its parts where a mapping takes them, to a ten thousandth of a pixel; equal ones
+    are one and the same.
+    """
+
+    def there(points: Array) -> Array:
+        return Array(np.round(mapping(points.values), CARRIED_DECIMALS))
+
+    def of(part: PartAt) -> PartAt:
+        line = part.source
+        if not isinstance(line, LineAt):
+            return part
+        passed = None if line.passed is None else (there(line.passed[0]), there(line.passed[1]))
+        return replace(part, source=replace(line, points=there(line.points), passed=passed))
+
+    return _the_one(MatteAt(parts=tuple(of(part) for part in matte.parts)))
+
+
+@lru_cache(maxsize=1024)
+def _the_one(matte: MatteAt) -> MatteAt:
+    """Return the first of all equal mattes, so that what is kept of them is found by identity."""
+    return matte
 
 
 @dataclass(frozen=True, slots=True)
@@ -293,7 +320,7 @@ def matte_at(matte: Matte, frame: int, mapping_of: MappingOf, shared_of: SharedO
         source = PART_KINDS[type(part.source)](part, asked)
         if source is not None:
             found.append(_part_at(matte, part, frame, source))
-    return MatteAt(parts=tuple(found))
+    return _the_one(MatteAt(parts=tuple(found)))
 
 
 def _part_at(matte: Matte, part: MattePart, frame: int, source: Source) -> PartAt:
