@@ -92,7 +92,7 @@ def bench_here(write: Path | None, only: str | None) -> None:
         words = line_words(project, demo) if name == "strings" else ""
         if name == "sign on brick":
             words = slope_words(engine, project, demo, job)
-        if name in ("crosses", "old reel"):
+        if name in ("crosses", "crosses on a board", "old reel"):
             words = found_words(engine, project, demo)
         _show_table(f"{table}\n\n{words}" if words else table, write, name)
 

@@ -31,7 +31,18 @@ from gommage.demo.filming import (
 )
 from gommage.demo.painting import Canvas, linear, paper_grain, smooth_noise
 
-__all__ = ["CROSSES", "MATTES", "PUPPET_SIZE", "SKY_SIZE", "CrossesShot", "make_crosses", "puppet_head", "sky_sheet"]
+__all__ = [
+    "CROSSES",
+    "FOLDERS",
+    "MATTES",
+    "PUPPET_SIZE",
+    "SKY_SIZE",
+    "CrossesShot",
+    "draw_crosses",
+    "make_crosses",
+    "puppet_head",
+    "sky_sheet",
+]
 
 WIDTH, HEIGHT, FRAMES, FIRST_FRAME = 1920, 1080, 96, 1001
 FOCAL_PX = 2250.0
@@ -42,6 +53,7 @@ SEED = 8
 FRONT = ("head", "hair", "lantern")
 """What passes in front; its mattes are the channels of one picture."""
 MATTES = (*FRONT, "crosses")
+FOLDERS = ("plate", "clean", "front", "crosses")
 SKY_SIZE, SKY_UNITS, SKY_AWAY = (2400, 1500), 10.4, 9.0
 PUPPET_SIZE, PUPPET_UNITS, PUPPET_AWAY = (900, 1000), 1.62, 5.0
 LANTERN_SIZE, LANTERN_UNITS, LANTERN_AWAY = (240, 900), 0.42, 4.4
@@ -319,13 +331,13 @@ def _window_of(points: Points) -> Window:
     return around(points, 12) & Window.of(WIDTH, HEIGHT)
 
 
-def _exposed(time: float) -> tuple[Picture, Picture, dict[str, Picture]]:
-    """Return the clean frame, the frame with the crosses, and the mattes, before grain."""
+def _exposed(time: float, drop: Callable[[], Floats]) -> tuple[Picture, Picture, dict[str, Picture]]:
+    """Return the clean frame before a drop, the frame with the crosses, and the mattes, before grain."""
     full = Window.of(WIDTH, HEIGHT)
     clean, dirty = np.zeros((HEIGHT, WIDTH, 3), np.float32), np.zeros((HEIGHT, WIDTH, 3), np.float32)
     mattes = {name: np.zeros((HEIGHT, WIDTH), np.float32) for name in MATTES}
     for moment in moments(time, SHUTTER_SAMPLES):
-        sky = np.ascontiguousarray(filmed(_painted(sky_sheet), _of_sky(moment), full)[..., :3])
+        sky = np.ascontiguousarray(filmed(_painted(drop), _of_sky(moment), full)[..., :3])
         taped = sky.copy()
         for index in range(len(CROSSES)):
             window = _window_of(_of_sky(moment)(cross_outline(index)))
@@ -414,8 +426,9 @@ def _finely(shape: Points) -> Points:
     return np.column_stack([np.interp(at, along, closed[:, k]) for k in range(2)])
 
 
-def _draw(folder: Path, frame: int) -> int:
-    clean, dirty, mattes = _exposed(frame - FIRST_FRAME)
+def draw_crosses(folder: Path, frame: int, drop: Callable[[], Floats] = sky_sheet) -> int:
+    """Draw a frame before a drop as large as the sky."""
+    clean, dirty, mattes = _exposed(frame - FIRST_FRAME, drop)
     half = np.float16
     write_still(folder / "plate" / f"crosses.{frame}.exr", with_grain(dirty, (SEED, frame)).astype(half), bits=16,
                 compression="none", attributes={"FramesPerSecond": (24, 1)})  # fmt: skip
@@ -432,5 +445,5 @@ def crosses_at(root: Path) -> CrossesShot:
     return CrossesShot(root / f"crosses-{VERSION}")
 
 
-make_crosses = maker(crosses_at, VERSION, _draw, ("plate", "clean", "front", "crosses"))
+make_crosses = maker(crosses_at, VERSION, draw_crosses, FOLDERS)
 """Draws it, see `filming.maker`."""

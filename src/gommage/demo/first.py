@@ -49,7 +49,14 @@ from gommage.core.fill import surfaces_behind
 from gommage.core.geometry import Points, scaling
 from gommage.demo.crosses import FRONT, make_crosses
 from gommage.demo.fills import moth_filled, passer_by_filled
-from gommage.demo.here import cross_example, crosses_followed, reel_followed, sign_closed, strings_closed
+from gommage.demo.here import (
+    cross_example,
+    crosses_followed,
+    reel_followed,
+    sign_closed,
+    strings_closed,
+    strings_from_frames,
+)
 from gommage.demo.job import cleaned
 from gommage.demo.moth import make_moth
 from gommage.demo.passer_by import make_passer_by
@@ -121,10 +128,15 @@ def _of_job(job: Callable[[Engine, Any], Project]) -> Callable[[Engine, Any], Pr
     return covered
 
 
-def _one_string(engine: Engine, demo: Any) -> Project:
-    project = strings_closed(engine, demo)
-    fix = project.shots[0].fixes[0]
-    return _alone(project, replace(fix, cover=replace(fix.cover, parts=fix.cover.parts[:1])))
+def _one_string(job: Callable[..., Project]) -> Callable[[Engine, Any], Project]:
+    """Return what covers one string of a job of all of them."""
+
+    def covered(engine: Engine, demo: Any) -> Project:
+        project = job(engine, demo)
+        fix = project.shots[0].fixes[0]
+        return _alone(project, replace(fix, cover=replace(fix.cover, parts=fix.cover.parts[-1:])))
+
+    return covered
 
 
 def _one_cross(engine: Engine, demo: Any) -> Project:
@@ -174,7 +186,8 @@ COVERS = {
     "stage hand's arm": FreshCover(make_stage_hand, _arm),
     "passer-by": FreshCover(make_passer_by, _of_job(passer_by_filled)),
     "moth on a rod": FreshCover(make_moth, _of_job(moth_filled)),
-    "a string": FreshCover(make_strings, _one_string),
+    "a string": FreshCover(make_strings, _one_string(strings_closed)),
+    "a string, what is behind followed": FreshCover(make_strings, _one_string(strings_from_frames)),
     "sign on brick": FreshCover(make_sign, _of_job(sign_closed)),
 }
 

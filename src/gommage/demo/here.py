@@ -49,7 +49,8 @@ from gommage.core.engine import (
 )
 from gommage.core.geometry import Points
 from gommage.core.picture import Picture, decoded, encoded
-from gommage.demo.crosses import CROSSES, FRONT, CrossesShot, make_crosses
+from gommage.demo.board import BoardShot, make_board
+from gommage.demo.crosses import FRONT, CrossesShot, make_crosses
 from gommage.demo.fills import FillFigures, fill_figures, steps_across
 from gommage.demo.filming import with_grain
 from gommage.demo.moth import RodShadowShot
@@ -62,6 +63,7 @@ __all__ = [
     "HereJob",
     "cross_example",
     "crosses_followed",
+    "crosses_on_board",
     "found_words",
     "judged_here",
     "line_words",
@@ -70,11 +72,20 @@ __all__ = [
     "slope_words",
     "sign_closed",
     "strings_closed",
+    "strings_from_frames",
 ]
 
+Box = tuple[float, float, float, float]
+Examples = tuple[tuple[int, int], ...]
 CLICK_OFF_PX = 2.5
 DIRT_LEAST, MARK_LEAST = 7.0, 60.0
 GRAIN_SEED = 9
+EDGE_FRAMES = range(1051, 1081, 5)
+"""On these hair or hat ends before a cross."""
+SKY_AREA = ((30, 60), (270, 60), (270, 500), (30, 500))
+FACE_AREA = ((380, 60), (565, 60), (565, 330), (500, 400), (440, 400), (380, 330))
+DRAWN_WITHIN_PX = 2.0
+"""What is followed in shot 7, and how near to it the face's outline is drawn."""
 
 
 # -- jobs ---------------------------------------------------------------------------------------------------
@@ -103,6 +114,25 @@ def strings_closed(engine: Engine, demo: StringsShot) -> Project:
         now = next(one for one in shot.fix("strings").cover.parts if one.id == part.id)
         project = with_line(project, "theatre", part.id, tuple(follow_line(engine, shot, now, frame)))
     return project
+
+
+def strings_from_frames(engine: Engine, demo: StringsShot) -> Project:
+    """Return the project of shot 7 with sky and face followed as well, the face's outline drawn round it, and what the
+    strings cover brought from other frames: they sway, so these show it.
+    """
+    project, home = strings_closed(engine, demo), demo.footage.frames.first + len(demo.footage.frames) // 2
+    head = demo.planes(home, home + 1)[1][1]
+    assert head is not None
+    outlines, _ = cv2.findContours((head > 0.5).view(np.uint8), cv2.RETR_EXTERNAL, cv2.CHAIN_APPROX_NONE)
+    outline = cv2.approxPolyDP(max(outlines, key=cv2.contourArea), DRAWN_WITHIN_PX, closed=True)[:, 0] + 0.5
+    extents = {"sky": Matte(), "face": Matte.of(Shape.of("outline", home, outline), surface_id="face")}
+    for name, area in (("sky", SKY_AREA), ("face", FACE_AREA)):
+        areas = Matte.of(Shape.of(f"{name} area", home, np.array(area, float)), surface_id=name)
+        surface = Surface(
+            id=name, name=name.capitalize(), home_frame=home, how=PlaneFollow(areas=areas), extent=extents[name]
+        )
+        project = followed(engine, edits.add_surface(project, "theatre", surface), "theatre", name)
+    return edits.change_fix(project, "theatre", "strings", fill=Donors(surface_ids=("sky", "face")))
 
 
 def shadow_borrowed(engine: Engine, demo: RodShadowShot) -> Project:
@@ -143,10 +173,13 @@ def _grown(corners: Points, by: float) -> Points:
     return middle + (corners - middle) * (1 + by / np.abs(corners - middle).max(axis=0))
 
 
-def crosses_followed(engine: Engine, demo: CrossesShot) -> Project:
-    """Return the project of shot 2 with the sky followed, what is in front held out, and a fix that covers nothing."""
+def crosses_followed(engine: Engine, demo: CrossesShot, area: Box = (1150, 20, 1400, 1000)) -> Project:
+    """Return the project of shot 2 with the sky followed by an area of it, what is in front held out, and a fix that
+    covers nothing.
+    """
     home = 1051
-    sky = np.array([[1150, 20], [1400, 20], [1400, 1000], [1150, 1000.0]])
+    left, top, right, bottom = area
+    sky = np.array([[left, top], [right, top], [right, bottom], [left, bottom]], float)
     surface = Surface(id="sky", name="Sky", home_frame=home,
                       how=PlaneFollow(areas=Matte.of(Shape.of("area", home, sky), surface_id="sky")))  # fmt: skip
     project = edits.add_surface(
@@ -170,16 +203,24 @@ def cross_example(demo: CrossesShot, mapping: MappingOf, index: int, frame: int)
 
 
 def crosses_closed(engine: Engine, demo: CrossesShot) -> Project:
-    """Return the project of shot 2: the sky followed, a red cross drawn round, the other red ones found, the three
-    light ones drawn by hand, all closed from the rim.
+    """Return the project of shot 2: the sky followed, a red and a light cross drawn round, all others of each found,
+    all closed from the rim.
     """
-    project, home = crosses_followed(engine, demo), 1051
+    return _closed_by_marks(engine, crosses_followed(engine, demo), demo, ((2, 1051), (3, 1030)))
+
+
+def crosses_on_board(engine: Engine, demo: BoardShot) -> Project:
+    """Return the same on a plain board: it is followed by its crosses, since it has little else."""
+    project = crosses_followed(engine, demo, (250, 40, 1400, 180))
+    return _closed_by_marks(engine, project, demo, ((2, 1051), (3, 1064)))
+
+
+def _closed_by_marks(engine: Engine, project: Project, demo: CrossesShot, examples: Examples) -> Project:
+    """Return a project with crosses drawn round, each a number and a frame, and all others like them found."""
     mapping = mappings_of(project.shot("theatre"))
-    for index, frame in ((2, home), (3, 1030), (0, home), (6, 1090)):
+    for index, frame in examples:
         example = cross_example(demo, mapping, index, frame)
         project = edits.add_part(project, "theatre", "marks", edits.Slot.COVER, example)
-        if index != 2:  # light ones before light clouds are drawn by hand: they do not stand out
-            continue
         shot = project.shot("theatre")
         for one in found_marks(engine, shot, shot.fix("marks"), example, frame):
             if one.score >= MARK_LEAST:
@@ -232,8 +273,10 @@ class HereJob:
 
 HERE = {
     "strings": HereJob(make_strings, strings_closed, range(1020, 1030)),
+    "strings by other frames": HereJob(make_strings, strings_from_frames, range(1020, 1030)),
     "sign on brick": HereJob(make_sign, sign_closed, range(1012, 1022)),
     "crosses": HereJob(make_crosses, crosses_closed, range(1060, 1066), _not_in_front),
+    "crosses on a board": HereJob(make_board, crosses_on_board, range(1056, 1062), _not_in_front),
     "old reel": HereJob(make_reel, reel_closed, range(1018, 1038)),
 }
 
@@ -336,19 +379,37 @@ def found_words(engine: Engine, project: Project, demo: Any) -> str:
         keys = sum(len(shape.keys) for shape in scratch)
         return (f"Dirt: {hit} of {len(wanted)} found, {true} of {len(boxes)} that were found are damage; "
                 f"{len(scratch)} scratch on {keys} frames (40).")  # fmt: skip
-    cover, red = shot.fix("marks").cover, [index for index in range(len(CROSSES)) if index % 3]
-    hits, wanted_count, extra = 0, 0, 0
+    cover = shot.fix("marks").cover
+    hits, wanted_count, extra, tape, bare = 0, 0, 0, 0.0, 0.0
     for frame in demo.footage.frames:
-        covered = engine.matte(shot, cover, frame) > 0.5
+        covered = engine.matte(shot, cover, frame)
         middles = [line.mean(axis=0) for line in demo.outlines("crosses", frame)]
         size = demo.footage.width, demo.footage.height
-        inside = {index: one for index, one in enumerate(middles) if (one >= 0).all() and (one < size).all()}
-        hits += sum(bool(covered[int(inside[index][1]), int(inside[index][0])]) for index in red if index in inside)
-        wanted_count += sum(index in inside for index in red)
-        count, labels = cv2.connectedComponents(covered.view(np.uint8))
-        held = {int(labels[int(y), int(x)]) for x, y in inside.values()}
+        inside = [one for one in middles if (one >= 0).all() and (one < size).all()]
+        hits += sum(bool(covered[int(y), int(x)] > 0.5) for x, y in inside)
+        wanted_count += len(inside)
+        count, labels = cv2.connectedComponents((covered > 0.5).view(np.uint8))
+        held = {int(labels[int(y), int(x)]) for x, y in inside}
         extra += sum(number not in held for number in range(1, count))
-    return f"Red crosses: {hits} of {wanted_count} covered over all frames; {extra} covers that hold no cross."
+        seen = demo.matte("crosses", frame) * _not_in_front(demo, frame)
+        tape, bare = tape + float(seen.sum()), bare + float((seen * (1 - covered)).sum())
+    words = (
+        f"Crosses, red and light: {hits} of {wanted_count} covered over all frames; {extra} covers that hold no cross"
+    )
+    words = f"{words}; {100 * bare / tape:.2f} % of the tape is not covered."
+    return f"{words} Where hair, hat and lantern end before tape: {_edge_db(engine, shot, demo):.1f} dB."
+
+
+def _edge_db(engine: Engine, shot: Shot, demo: CrossesShot) -> float:
+    """Return the PSNR where what is in front is seen in part, and tape behind it."""
+    missed = []
+    for frame in set(EDGE_FRAMES) & set(demo.filming.numbers):
+        fix = shot.fix("marks")
+        held, covered = engine.matte(shot, fix.hold_outs, frame), engine.matte(shot, fix.cover, frame)
+        tape = cv2.dilate(demo.matte("crosses", frame), np.ones((5, 5), np.uint8)) > 0.3
+        mixed = (held > 0.02) & (held < 0.98) & (covered > 0.5) & tape
+        missed.append((engine.result(shot, frame) - demo.clean(frame))[mixed].ravel())
+    return float(-10 * np.log10((np.concatenate(missed) ** 2).mean()))
 
 
 def slope_words(engine: Engine, project: Project, demo: SignShot, job: HereJob) -> str:
