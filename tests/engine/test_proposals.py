@@ -117,6 +117,23 @@ def test_a_line_is_closed_from_its_sides(tmp_path):
     assert kinds(proposed(shot))[0] is Span
 
 
+@pytest.mark.parametrize(("by", "first"), [(12.0, Donors), (0.0, Span)])
+def test_of_a_thin_line_that_sways_before_what_is_followed_other_frames_tell_more(tmp_path, by, first):
+    shot = shot_of(tmp_path, passing(8, 0))
+    ends = np.array([[20.0, 20.0], [220.0, 40.0]])
+    keys = tuple(ShapeKey(frame=frame, vertices=Array(np.hstack([ends + (0, by * (frame - 1001)), np.zeros((2, 6))])))
+                 for frame in (FRAMES.first, FRAMES.last))  # fmt: skip
+    shape = Shape(id="w", keys=keys, kinds=(VertexKind.CORNER,) * 2, is_closed=False)
+    part = MattePart(id="w", source=Drawn(shape=shape), grow_px=2.0)
+    shot = replace(shot, fixes=(Fix(id="f", name="Wire", cover=Matte(parts=(part,))),))
+    found = proposed(shot)
+    assert kinds(found)[0] is first
+    assert Span in kinds(found)[:2]
+    if first is Donors:
+        assert found[0].fill.surface_ids == ("wall",)
+        assert "closed from both sides" in found[0].why
+
+
 def test_without_a_surface_nothing_is_carried(tmp_path):
     shot = covered(shot_of(tmp_path, passing(5, 3), surface=False), shape_of(MIDDLE), surface_id="")
     assert kinds(proposed(shot)) == [Borrow, Rim]

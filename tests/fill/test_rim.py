@@ -5,12 +5,32 @@ import numpy as np
 import pytest
 from msgspec.structs import replace
 
-from gommage.core.document import Fix, Footage, FrameRange, GrainMatch, Match, Matte, Rim, Shot, Softness
+from gommage.core.document import (
+    Array,
+    ByHand,
+    Fix,
+    Footage,
+    FrameRange,
+    GrainMatch,
+    Match,
+    Matte,
+    Pin,
+    Project,
+    Rim,
+    ShapeKey,
+    Shot,
+    Softness,
+    Still,
+    Surface,
+    edits,
+)
 from gommage.core.engine import Engine, inputs_at
 from gommage.core.engine.laid import composite
 from gommage.core.fill.rim import EVENNESS, found_evenness
-from gommage.core.geometry import Window
+from gommage.core.fill.thin_plates import drawn, drawn_moved
+from gommage.core.geometry import Window, turning
 from gommage.core.picture.writing import write_still
+from gommage.errors import EditError
 from tests.conftest import rectangle, shape_of
 
 WIDTH, HEIGHT, GRAIN = 480, 320, 0.01
@@ -179,3 +199,168 @@ def test_scattered_covers_are_filled_piece_by_piece(tmp_path):
     np.testing.assert_array_equal(below, result)
     near = Window(40, 30, 200, 180)
     np.testing.assert_array_equal(engine.result(shot, 1002, near), result[near.slices])
+
+
+# -- steadied along a surface --------------------------------------------------------------------------------
+
+
+def moving(folder, of, frames, light=lambda frame: 1.0, pole=lambda frame: None):
+    """A wall that moves by two and a half pixels a frame with marks on it, followed; a pole may pass before it."""
+    rng = np.random.default_rng(5)
+    sheet = of(WIDTH + 3 * len(frames))
+    for frame in frames:
+        by = 2.5 * (frame - frames[0])
+        shift = np.float32([[1, 0, -by], [0, 1, 0]])
+        picture = light(frame) * cv2.warpAffine(sheet, shift, (WIDTH, HEIGHT), flags=cv2.INTER_CUBIC)
+        for x, y in PLACES:
+            cv2.circle(picture, (round(64 * (x - by)), round(64 * y)), 64 * 17, (0.05, 0.5, 0.1), -1, shift=6)
+        if pole(frame) is not None:
+            picture[:, pole(frame) : pole(frame) + 14] = 3.0
+        picture += rng.normal(0, GRAIN, picture.shape).astype(np.float32)
+        write_still(folder / f"wall.{frame}.exr", picture.astype(np.float16), bits=16)
+    footage = Footage(path=str(folder / "wall.####.exr"), frames=FrameRange(first=frames[0], last=frames[-1]),
+                      width=WIDTH, height=HEIGHT, colour_space="Linear Rec.709 (sRGB)")  # fmt: skip
+    corners = rectangle(0, 0, WIDTH, HEIGHT)
+    pins = tuple(Pin(frame=frame, home=Array(corners), placed=Array(corners - (2.5 * (frame - frames[0]), 0)))
+                 for frame in frames[1:])  # fmt: skip
+    wall = Surface(id="wall", name="Wall", home_frame=frames[0], how=ByHand(corners=Array(corners)), pins=pins)
+    half = SIDE / 2
+    shapes = [shape_of(rectangle(x - half, y - half, x + half, y + half), frames[0], f"m{k}")
+              for k, (x, y) in enumerate(PLACES)]  # fmt: skip
+    cover = Matte.of(*shapes, surface_id="wall", softness=Softness(outwards_px=2.0))
+    passing = ()
+    if pole(frames[0]) is not None:
+        keys = tuple(
+            ShapeKey.of(frame, rectangle(pole(frame) - 1, -5, pole(frame) + 15, HEIGHT + 5)) for frame in frames
+        )
+        passing = (replace(shape_of(rectangle(0, 0, 1, 1), frames[0], "pole"), keys=keys),)
+    fix = Fix(id="marks", name="Marks", surface_id="wall", cover=cover, fill=Rim(), hold_outs=Matte.of(*passing),
+              match=Match(grain=GrainMatch(amount=0.0)))  # fmt: skip
+    return Shot(id="shot", name="Wall", footage=footage, surfaces=(wall,), fixes=(fix,)), sheet
+
+
+def mottled(width):
+    """Plaster in blotches of some pixels: what a rim tells of it trembles as its cells move over them."""
+    rng = np.random.default_rng(8)
+    blotches = cv2.GaussianBlur(rng.normal(0, 1, (HEIGHT, width)).astype(np.float32), (0, 0), 5)
+    return (0.4 * np.exp(0.12 * blotches / blotches.std()))[..., None] * np.float32([1, 0.9, 0.7])
+
+
+def in_marks(engine, shot, sheet, frame, light=1.0):
+    """Return what is laid in whole marks on a frame, brought to where they are at first, and what truly is there."""
+    by = 2.5 * (frame - shot.footage.frames.first)
+    back = np.float32([[1, 0, by], [0, 1, 0]])
+    laid = cv2.warpAffine(engine.result(shot, frame) / light, back, (WIDTH, HEIGHT), flags=cv2.INTER_LINEAR)
+    inner = [np.s_[y - 14 : y + 14, x - 14 : x + 14] for x, y in PLACES]
+    return [laid[one] for one in inner], [sheet[one] for one in inner]
+
+
+def trembling(engine, shot, sheet, frames, light=lambda frame: 1.0):
+    """Return by how much the middles of marks change from a frame to the next, root mean square, over their level."""
+    levels = np.array([[one.mean() for one in in_marks(engine, shot, sheet, frame, light(frame))[0]]
+                       for frame in frames])  # fmt: skip
+    return float(np.sqrt((np.diff(levels, axis=0) ** 2).mean()) / levels.mean())
+
+
+def test_a_followed_surface_steadies_what_grows_in(tmp_path):
+    """On plaster marks tremble by a tenth of what each frame by itself makes of them, under light that changes."""
+    frames, light = range(1001, 1012), lambda frame: 1 + 0.06 * ((frame - 1001) % 3)
+    shot, sheet = moving(tmp_path, mottled, frames, light)
+    alone = replace(shot, fixes=(replace(shot.fixes[0], fill=Rim(steadied_by=0)),))
+    engine = Engine(10**9)
+    inner = range(1004, 1009)
+    steady = trembling(engine, shot, sheet, inner, light)
+    assert steady < 0.1 * trembling(engine, alone, sheet, inner, light)
+
+
+def test_what_something_in_front_hides_of_a_rim_is_told_by_frames_on_which_it_does_not(tmp_path):
+    """A bright pole passes: marks beside it look as they do when it is far away, within half a part in a hundred."""
+    frames = range(1001, 1033)
+    shot, sheet = moving(tmp_path, mottled, frames, pole=lambda frame: 40 + 9 * (frame - 1001))
+    alone = replace(shot, fixes=(replace(shot.fixes[0], fill=Rim(steadied_by=0)),))
+    engine, changes = Engine(10**9), {}
+    for name, one in (("steadied", shot), ("alone", alone)):
+        levels = [[] for _ in PLACES]
+        for frame in range(1006, 1019, 2):
+            middle = 47 + 11.5 * (frame - 1001)
+            for own, laid, (x, _) in zip(levels, in_marks(engine, one, sheet, frame)[0], PLACES, strict=True):
+                if abs(x - middle) > 24:  # the pole is not before the mark itself
+                    own.append(laid.mean())
+        assert all(len(own) > 3 for own in levels)
+        changes[name] = max(float(np.std(own) / np.mean(own)) for own in levels)
+    assert changes["steadied"] < 0.005
+    assert changes["alone"] > 5 * changes["steadied"]
+
+
+def test_a_rim_is_steadied_by_frames_that_there_can_be(tmp_path):
+    shot, _ = moving(tmp_path, mottled, range(1001, 1003))
+    for wrong in (-1, 10**9):
+        with pytest.raises(EditError, match="steadied by"):
+            edits.change_fix(Project.of(shot), "shot", "marks", fill=Rim(steadied_by=wrong))
+
+
+def test_a_frame_beside_that_cannot_be_read_is_passed_over(tmp_path):
+    shot, sheet = moving(tmp_path, mottled, range(1001, 1008))
+    whole = np.mean([one.mean() for one in in_marks(Engine(10**9), shot, sheet, 1004)[0]])
+    broken = tmp_path / "wall.1005.exr"
+    broken.write_bytes(broken.read_bytes()[:2000])
+    without = np.mean([one.mean() for one in in_marks(Engine(10**9), shot, sheet, 1004)[0]])
+    assert without == pytest.approx(whole, rel=0.005)
+
+
+def test_on_a_surface_a_pixel_is_the_same_in_every_window(tmp_path):
+    """At full size and at half, where the surface lies between pixels and a mark is cut by the border."""
+    shot, _ = moving(tmp_path, mottled, range(1001, 1016))
+    engine, window = Engine(10**9), Window(0, 10, 180, 150)
+    whole = engine.result(shot, 1014)
+    np.testing.assert_array_equal(Engine(10**9).result(shot, 1014, window=window), whole[window.slices])
+    untouched = engine.laid_matte(shot, 1014) == 0
+    np.testing.assert_array_equal(whole[untouched], engine.plate(shot.footage, 1014)[untouched])
+    half = engine.result(shot, 1014, scale=0.5)
+    smaller = whole.reshape(HEIGHT // 2, 2, WIDTH // 2, 2, 3).mean(axis=(1, 3))
+    assert np.abs(half - smaller).mean() < 0.01  # a fiftieth: at half size a rim is twice as wide, and blotches small
+
+
+@pytest.mark.parametrize(("x", "y"), [(0, 90), (WIDTH, 90), (105, HEIGHT), (105, 0)])
+def test_a_mark_at_the_border_on_a_surface_that_stands_takes_nothing_from_beyond_it(tmp_path, x, y):
+    """Half of the mark is outside; what is read there would be no pixel of the frame."""
+    shot = marked(tmp_path, plain)
+    still = Surface(id="wall", name="Wall", home_frame=1001, how=Still(corners=Array(rectangle(0, 0, WIDTH, HEIGHT))))
+    cover = Matte.of(shape_of(rectangle(x - 12, y - 12, x + 12, y + 12), 1001, "m"), surface_id="wall",
+                     softness=Softness())  # fmt: skip
+    fix = replace(shot.fixes[0], surface_id="wall", cover=cover)
+    shot, engine = replace(shot, surfaces=(still,), fixes=(fix,)), Engine(10**9)
+    inside = engine.laid_matte(shot, 1002) > 0.99
+    assert inside.any()
+    np.testing.assert_allclose(engine.result(shot, 1002)[inside], plain(1002)[inside], atol=0.015)
+
+
+def test_a_plane_through_knots_is_drawn_exactly_wherever_and_however_it_lies():
+    step, plane = 8, np.array([[0.3, 0.02, -0.01], [0.5, -0.03, 0.04], [0.1, 0.0, 0.01]])
+    at = step * (np.arange(9) - 1.5)
+    x, y = np.meshgrid(at, at)
+    knots = np.stack([a + b * x + c * y for a, b, c in plane], axis=2).astype(np.float32)
+    wanted = np.zeros((40, 40), bool)
+    wanted[4:36, 6:30] = True
+    turned = turning(0.4)
+    for back in (np.array([[1, 0, 3.0], [0, 1, 1.0]]), np.column_stack([turned.matrix[:2, :2], (8.3, 2.7)])):
+        pixels, valid = np.zeros((30, 24, 3), np.float32), np.zeros((30, 24), np.float32)
+        drawn_moved(knots, step, back, wanted, pixels, valid)
+        columns, rows = np.meshgrid(np.arange(24) + 0.5, np.arange(30) + 0.5)
+        there = np.einsum("kl,lhw->khw", back[:, :2], np.stack([columns, rows])) + back[:, 2, None, None]
+        expected = np.stack([a + b * there[0] + c * there[1] for a, b, c in plane], axis=2)
+        inside = (there[0] > 6.5) & (there[0] < 29.5) & (there[1] > 4.5) & (there[1] < 35.5)
+        beyond = (there[0] < 5.0) | (there[0] > 31.0) | (there[1] < 3.0) | (there[1] > 37.0)
+        assert inside.any()
+        assert beyond.any()
+        assert (valid[inside] == 1).all()
+        assert not valid[beyond].any()
+        # Catmull and Rom's cubics run through straight lines; what is left is rounding of values of about 1.
+        assert np.abs(pixels - expected)[valid > 0].max() < 1e-5
+        assert not pixels[valid == 0].any()
+    whole, seen = np.zeros((30, 24, 3), np.float32), np.zeros((30, 24), np.float32)
+    drawn(knots, step, 3, 5, np.ascontiguousarray(wanted[3:33, 5:29]), whole, seen)
+    moved, seen_moved = np.zeros((30, 24, 3), np.float32), np.zeros((30, 24), np.float32)
+    drawn_moved(knots, step, np.array([[1, 0, 5.0], [0, 1, 3.0]]), wanted, moved, seen_moved)
+    assert (seen == seen_moved).all()
+    assert np.abs(whole - moved).max() < 1e-6

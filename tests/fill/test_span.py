@@ -8,10 +8,12 @@ from msgspec.structs import replace
 from gommage.core.document import (
     Array,
     ClosedFrom,
+    Donors,
     Drawn,
     Fix,
     Footage,
     FrameRange,
+    Frames,
     GrainMatch,
     Match,
     Matte,
@@ -21,7 +23,9 @@ from gommage.core.document import (
     Shot,
     Softness,
     Span,
+    Still,
     Stretch,
+    Surface,
     VertexKind,
 )
 from gommage.core.engine import Engine
@@ -168,3 +172,91 @@ def test_grain_that_the_mean_lacks_is_laid(tmp_path):
     assert encoded_result(engine, shot)[inside].std() == pytest.approx(0.02, rel=0.2)
     filled = RECIPES[Span].at(shot.fixes[0].fill, shot, shot.fixes[0], 1001)
     assert len(filled.lines) == 1
+
+
+def swung(folder, clean, by_px, frames=range(1001, 1006), passing=None):
+    """A wire that stands before a wall, or swings by so many pixels a frame, filled from other frames; what passes on
+    some frames is given for these.
+    """
+    footage = Footage(path=str(folder / "wire.####.exr"), frames=FrameRange(first=frames[0], last=frames[-1]),
+                      width=WIDTH, height=HEIGHT, colour_space="Linear Rec.709 (sRGB)")  # fmt: skip
+    points = {frame: bow(80, 90, 15) + (0, by_px * (frame - frames[0])) for frame in frames}
+    keys = tuple(ShapeKey(frame=frame, vertices=Array(np.hstack([line, np.zeros((len(line), 6))])))
+                 for frame, line in points.items())  # fmt: skip
+    shape = Shape(id="wire", keys=keys, kinds=(VertexKind.SMOOTH,) * 5, is_closed=False)
+    part = MattePart(id="wire", source=Drawn(shape=shape), grow_px=3.0)
+    wall = Surface(id="wall", name="Wall", home_frame=frames[0],
+                   how=Still(corners=Array(rectangle(0, 0, WIDTH, HEIGHT))))  # fmt: skip
+    fix = Fix(id="wire", name="Wire", cover=Matte(parts=(part,), grow_px=1.2, softness=Softness(outwards_px=1.5)),
+              fill=Donors(surface_ids=("wall",)), match=Match(grain=GrainMatch(amount=0.0)))  # fmt: skip
+    shot = Shot(id="shot", name="Wires", footage=footage, surfaces=(wall,), fixes=(fix,))
+    hard = Matte(parts=(part,), softness=Softness(outwards_px=0.7))
+    for frame in frames:
+        core = Engine(10**8).matte(shot, hard, frame)[..., None]
+        seen = (passing or {}).get(frame, clean) * (1 - core) + 0.12 * core
+        seen = seen + np.random.default_rng(frame).normal(0, GRAIN, seen.shape)
+        write_still(folder / f"wire.{frame}.exr", (np.maximum(seen, 0) ** (1 / ENCODING)).astype(np.float32), bits=32)
+    return shot
+
+
+def test_what_no_frame_shows_of_a_line_is_closed_from_both_sides(tmp_path):
+    """A wire that stands is shown behind by no frame: other frames give what both sides do."""
+    clean, engine = stripes(45), Engine(10**9)
+    shot = swung(tmp_path, clean, 0.0)
+    inside = engine.laid_matte(shot, 1001) > 0.9
+    from_frames = encoded_result(engine, shot)
+    sides = encoded_result(engine, replace(shot, fixes=(replace(shot.fixes[0], fill=Span()),)))
+    np.testing.assert_allclose(from_frames[inside], sides[inside], atol=1e-5)
+    assert psnr(from_frames, clean, inside) > -20 * np.log10(GRAIN) - 2
+    bare = replace(shot, surfaces=(), fixes=(replace(shot.fixes[0], fill=Donors()),))  # with nothing followed as well
+    assert psnr(encoded_result(engine, bare), clean, inside) > -20 * np.log10(GRAIN) - 2
+
+
+def test_what_frames_show_of_a_line_is_taken_from_them_and_told_in_full(tmp_path):
+    """A wire that swings by more than its width: everything is seen, however thin it is on a small picture."""
+    rng = np.random.default_rng(4)  # of what lies behind the sides tell nothing
+    clean = np.repeat(0.5 + 0.1 * np.clip(rng.normal(size=(HEIGHT, WIDTH, 1)), -2, 2), 3, axis=2)
+    clean = cv2.GaussianBlur(clean, (0, 0), 1.2).astype(np.float32)
+    engine, shot = Engine(10**9), swung(tmp_path, clean, 14.0)
+    assert min(engine.shares_seen(shot, shot.fixes[0]).values()) > 0.999
+    inside = engine.laid_matte(shot, 1003) > 0.9
+    found = np.maximum(engine.result(shot, 1003), 0) ** ENCODING
+    sides = replace(shot, fixes=(replace(shot.fixes[0], fill=Span()),))
+    across = np.maximum(engine.result(sides, 1003), 0) ** ENCODING
+    assert psnr(found, clean, inside) > -20 * np.log10(GRAIN) - 1
+    assert psnr(found, clean, inside) > psnr(across, clean, inside) + 3
+
+
+def test_what_passes_behind_a_line_is_not_taken_from_frames_on_which_it_is_elsewhere(tmp_path):
+    """A post behind the wire on one frame alone: closed from its sides there, from other frames beside it."""
+    rng = np.random.default_rng(6)
+    clean = np.repeat(0.5 + 0.1 * np.clip(rng.normal(size=(HEIGHT, WIDTH, 1)), -2, 2), 3, axis=2)
+    clean = cv2.GaussianBlur(clean, (0, 0), 1.2).astype(np.float32)
+    with_post = clean.copy()
+    with_post[:, 200:240] = 0.2 + 0.4 * (clean[:, 200:240] - 0.5)
+    engine, shot = Engine(10**9), swung(tmp_path, clean, 14.0, passing={1003: with_post})
+    inside = engine.laid_matte(shot, 1003) > 0.9
+    found = np.maximum(engine.result(shot, 1003), 0) ** ENCODING
+    post, beside = inside.copy(), inside.copy()
+    post[:, :206], post[:, 234:] = False, False
+    beside[:, 180:260] = False
+    assert abs(float((found - with_post)[post].mean())) < 0.02  # the wall is lighter by 0.3
+    assert psnr(found, with_post, beside) > -20 * np.log10(GRAIN) - 1
+
+
+def test_what_is_covered_beside_a_line_stays_as_other_frames_show_it(tmp_path):
+    """A board is covered as well, and something passes beside it: no span closes that, so nothing is taken away."""
+    rng = np.random.default_rng(7)
+    clean = np.repeat(0.5 + 0.1 * np.clip(rng.normal(size=(HEIGHT, WIDTH, 1)), -2, 2), 3, axis=2)
+    clean = cv2.GaussianBlur(clean, (0, 0), 1.2).astype(np.float32)
+    with_board = clean.copy()
+    with_board[150:190, 296:336] = 0.05  # what passes, right beside
+    with_board[150:180, 260:294] = 0.9  # what is covered
+    shot = swung(tmp_path, clean, 6.0, passing={1003: with_board})
+    board = Shape.of("board", 1003, rectangle(255, 145, 295, 185))
+    part = MattePart(id="board", source=Drawn(shape=board), frames=(Frames(first=1003, last=1003),))
+    fix = shot.fixes[0]
+    shot = replace(shot, fixes=(replace(fix, cover=replace(fix.cover, parts=(*fix.cover.parts, part))),))
+    found = np.maximum(Engine(10**9).result(shot, 1003), 0) ** ENCODING
+    for columns in (slice(262, 288), slice(289, 293)):  # and where the passing thing is next to it
+        assert np.abs(found[152:178, columns] - clean[152:178, columns]).mean() < 4 * GRAIN

@@ -175,3 +175,27 @@ def test_what_is_no_line_is_refused_in_words(filmed):
                 is_closed=False)  # fmt: skip
     with pytest.raises(FollowError, match="out of the picture"):
         snapped_line(engine, shot, MattePart(id="x", source=Drawn(shape=far)), 1001)
+
+
+@pytest.mark.parametrize("lower_end", [910.0, 878.0])
+def test_a_wire_clicked_some_way_from_the_border_goes_on_where_it_is_seen_to(tmp_path, lower_end):
+    """Twenty pixels are the width of a fingertip in a viewer; a wire that ends there is left as long as it is."""
+    rng = np.random.default_rng(2)
+    picture = 0.5 + 0.1 * cv2.GaussianBlur(rng.normal(0, 1, (900, 900, 3)).astype(np.float32), (0, 0), 3)
+    u = np.linspace(-10, lower_end, 500)
+    line = np.column_stack([120 + 0.06 * u + 12 * np.sin(u / 300), u])
+    big = np.zeros((1800, 1800), np.uint8)
+    cv2.polylines(big, [np.round(2 * line).astype(np.int32)], False, 255, 6, cv2.LINE_AA)
+    share = cv2.resize(big, (900, 900), interpolation=cv2.INTER_AREA)[..., None] / np.float32(255)
+    seen = picture + share * (0.1 - picture) + rng.normal(0, GRAIN, picture.shape)
+    write_still(tmp_path / "one.1001.exr", (np.clip(seen, 0, None) ** GAMMA).astype(np.float16), bits=16)
+    footage = Footage(path=str(tmp_path / "one.####.exr"), frames=FrameRange(first=1001, last=1001), width=900,
+                      height=900, colour_space="Linear Rec.709 (sRGB)")  # fmt: skip
+    ends = line[[np.abs(u - 8).argmin(), np.abs(u - 878).argmin()]]
+    shape = Shape(id="line", keys=(ShapeKey.of(1001, ends),), kinds=(Kind.SMOOTH,) * 2, is_closed=False)
+    part = snapped_line(
+        Engine(10**9), Shot(id="s", name="W", footage=footage), MattePart(id="line", source=Drawn(shape=shape)), 1001
+    )
+    points = part.source.shape.keys[0].points
+    assert points[0, 1] < 0  # eight pixels: it leaves the picture whatever is seen
+    assert (points[-1, 1] > 900) == (lower_end > 900)

@@ -22,7 +22,12 @@ FILLS = (
         "fill_from_frames", "Fill from other frames", ("Shift+P",), "Fill", "What it hides, where they show it", "fix"
     ),
     Action(
-        "fill_from_rim", "Fill from the rim", (), "Fill", "Surroundings grown inwards, for marks on smooth walls", "fix"
+        "fill_from_rim",
+        "Fill from the rim",
+        ("Shift+Y",),
+        "Fill",
+        "Surroundings grown inwards, for marks on smooth walls",
+        "fix",
     ),
     Action("fill_from_beside", "Borrow from beside", ("Shift+K",), "Fill", "The same frame or another, moved", "fix"),
     Action("find_place", "Find a place to borrow from", ("Alt+J",), "Fill", "The best; again: the next", "fix"),

@@ -51,7 +51,6 @@ from gommage.app.steps.panel import StepPanel
 from gommage.app.strip.data import strip_data
 from gommage.app.strip.strip import FrameStrip
 from gommage.app.tray import Tray, action_button
-from gommage.app.warming import warm_up
 from gommage.app.welcome import Welcome
 from gommage.app.work import LongWork, Work
 from gommage.core.document import Project, Shot
@@ -97,7 +96,6 @@ class MainWindow(QMainWindow):
         self._on_work_changed(None)
         self._on_document_changed(self.session.shown, self.session.shown)
         self.viewer.setFocus()
-        self.session.submit(("warm",), Priority.IDLE, warm_up, lambda _: None)
         self.session.submit(("colour",), Priority.SCREEN, lambda check: configuration_fault(), self.stand)
 
     def call(self, name: str) -> None:

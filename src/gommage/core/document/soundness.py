@@ -44,7 +44,7 @@ from gommage.core.document.records import (
     Track,
 )
 from gommage.core.document.records.base import HasId
-from gommage.core.document.records.fills import Donors, Placed
+from gommage.core.document.records.fills import Donors, Placed, Rim
 from gommage.core.geometry import box_of, is_quad
 
 __all__ = ["LARGEST_SIDE", "MOST_FRAMES", "MOST_SHOTS", "at", "unplaceable", "unsound"]
@@ -53,7 +53,7 @@ LARGEST_SIDE, LEAST_SCALE, MOST_SCALE = 32768, 0.125, 8
 """Pixels; more than any camera."""
 MOST_FRAMES, MOST_FRAMES_IN_ALL = 1_000_000, 4_000_000
 """Of a shot (half a day), and of a project."""
-MOST_SHOTS = 1000
+MOST_SHOTS, MOST_STEADIED = 1000, 20
 LARGEST_NUMBER = 1e9
 LARGEST_RATE = 100_000
 LONGEST_TEXT, LONGEST_FILE_NAME = 4096, 255
@@ -357,6 +357,11 @@ def _of_donors(fill: Donors) -> Iterator[str]:
         yield f"it takes every {fill.step}th frame"
 
 
+def _of_rim(fill: Rim) -> Iterator[str]:
+    if not 0 <= fill.steadied_by <= MOST_STEADIED:
+        yield f"it is steadied by {fill.steadied_by} frames; the most are {MOST_STEADIED}"
+
+
 def _of_placed(fill: Placed) -> Iterator[str]:
     if fill.corners.values.shape != (4, 2) or not is_quad(fill.corners.values):
         yield "its corners are no quad"
@@ -405,6 +410,7 @@ CHECKS: dict[type, Check] = {
     Fix: _of_fix,
     Match: _of_match,
     Donors: _of_donors,
+    Rim: _of_rim,
     Placed: _of_placed,
     CleanPlate: _of_plate,
     Shape: _of_shape,

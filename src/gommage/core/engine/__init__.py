@@ -6,12 +6,13 @@ from gommage.core.engine.carrying import carried_over
 from gommage.core.engine.evaluate import Engine, level_of
 from gommage.core.engine.finding import found_sources
 from gommage.core.engine.following import follow_surface, followed, followed_surface
-from gommage.core.engine.hunting import found_dirt, found_marks, found_scratches, part_of
+from gommage.core.engine.hunting import found_dirt, found_scratches, part_of
 from gommage.core.engine.inputs import FixInputs, frame_inputs, inputs_at, is_lit_on, mappings_of
 from gommage.core.engine.jobs import Jobs, Priority
 from gommage.core.engine.laid import Patch
 from gommage.core.engine.laying import find_picture, fitted_corners, near_frame, picture_stamp, watched_file
 from gommage.core.engine.lines import LineStep, follow_line, snapped_line, with_line
+from gommage.core.engine.marking import found_marks
 from gommage.core.engine.matte_files import FoundMatte, MatteTarget, find_matte, write_mattes
 from gommage.core.engine.painting import LiveStroke, Shown
 from gommage.core.engine.panoramas import follow_sphere, levelled_by, look_view, panorama_view, sphere_followed

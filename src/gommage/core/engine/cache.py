@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 import threading
 from collections.abc import Callable, Hashable
+from contextlib import suppress
 from typing import Any, TypeVar
 
 from cachetools import LRUCache
@@ -72,9 +73,13 @@ class Cache:
 
     def put(self, key: Hashable, value: Any) -> None:
         """Keep a value; arrays in it must not be changed afterwards. One that is larger than the budget is not kept."""
+        with self._lock, suppress(ValueError):  # too large
+            self._values[key] = value
+
+    def clear(self) -> None:
+        """Let go of all values."""
         with self._lock:
-            if _bytes_of(value) <= self._values.maxsize:
-                self._values[key] = value
+            self._values.clear()
 
     def get_or_make(
         self, key: Hashable, make: Callable[[], _Value], check: Callable[[], None] = lambda: None

@@ -7,6 +7,8 @@ from typing import Any
 
 import numpy as np
 
+from gommage.core.cover import MatteAt
+from gommage.core.cover.parts import LineAt
 from gommage.core.document import Donors, Fix, Shot
 from gommage.core.engine.cache import Cache
 from gommage.core.engine.inputs import inputs_at
@@ -16,11 +18,12 @@ from gommage.core.fill import DonorsAt, Seen, seen_elsewhere
 from gommage.core.geometry import Window
 from gommage.core.picture import Picture, scale_of
 
-__all__ = ["donor_map", "donors_of", "elsewhere_at", "shares_seen", "striped", "told_of_place"]
+__all__ = ["donor_map", "donors_of", "elsewhere_at", "share_level", "shares_seen", "striped", "told_of_place"]
 
 Check = Callable[[], None]
-MOST_LEVELS, SHARE_LEVEL = 6, 3
-"""A figure of the whole cover is told by an eighth of the size."""
+MOST_LEVELS, SHARE_LEVEL, LEAST_PX = 6, 3, 3.0
+"""A figure of the whole cover is told by an eighth of the size, or by that at which its thinnest line is still so
+wide: what is thinner is lost in the pixels around it."""
 NEAR, FAR, FULL_FRAMES = 0.03, 0.6, 64
 """How bright the map is for the next frame, and for one so many frames away or more."""
 STRIPE_PX = 6
@@ -84,10 +87,19 @@ def shares_seen(
         check()
         at = donors_of(shot, fix, frame)
         if at is not None:
-            found[frame] = elsewhere_at(cache, pictures, at, SHARE_LEVEL, check, enough=1).share
+            found[frame] = elsewhere_at(cache, pictures, at, share_level(at.cover), check, enough=1).share
             if len(found) % 10 == 0:
                 told(dict(found))
     return found
+
+
+def share_level(cover: MatteAt) -> int:
+    """Return the level at which a figure of a cover is told."""
+    widths = [
+        2 * (part.grow_px + part.outwards_px / 2 + (0.0 if line.soft is None else float(line.soft.values[:, 0].min())))
+        for part in cover.parts if isinstance(line := part.source, LineAt) and not line.is_closed
+    ]  # fmt: skip
+    return min(max(int(np.log2(max(min(widths) / LEAST_PX, 1.0))), 0), SHARE_LEVEL) if widths else SHARE_LEVEL
 
 
 def striped(window: Window) -> Picture:

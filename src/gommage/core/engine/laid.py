@@ -36,6 +36,11 @@ class Patch:
     lights: tuple[Light, ...]
 
     @property
+    def nbytes(self) -> int:
+        """What it takes of memory."""
+        return self.pixels.nbytes + self.alpha.nbytes + 500 * len(self.lights)
+
+    @property
     def light(self) -> Light:
         """The light of the first layer."""
         return self.lights[0]

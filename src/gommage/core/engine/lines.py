@@ -28,19 +28,24 @@ from gommage.core.engine.evaluate import Engine
 from gommage.core.follow import Direction
 from gommage.core.follow.wires import Wire, find_wire, known_wire, smooth_line, wire_again
 from gommage.core.geometry import Mapping, Points, Window, around, evenly
-from gommage.core.picture import Picture
+from gommage.core.picture import Picture, encoded
 from gommage.errors import EditError, FollowError, FootageError
 
 __all__ = ["LineStep", "follow_line", "snapped_line", "with_line"]
 
 Check = Callable[[], None]
-NEAR_PX, BORDER_PX, BEYOND = 96, 12.0, 0.35
-"""So far around a line pictures are looked at; a line that ends this near the border goes on beyond it, by a share of
-its length."""
+NEAR_PX, BEYOND = 96, 0.35
+"""So far around a line pictures are looked at; by such a share of its length a line that reaches the border goes on
+beyond it."""
+BORDER_PX, BORDER_SHARE, AHEAD_SHARE = 12.0, 0.03, 0.4
+"""A line reaches the border if it ends so near to it, or within that share of the picture's lesser side if the wire is
+seen on to it: with so much of its contrast."""
 MOST_LOST = 24
 """After so many frames on which it is not found a follow ends."""
 BLURRED_PX, LEAST_WIDTH_PX = 1.8, 1.2
 """A wire is covered by so much more than its width at half its contrast."""
+SIDE_PX = 6.0
+"""So far beside a wire it is not seen any more."""
 RIM_PX = 0.5
 """So much wider than it shows a wire is covered."""
 
@@ -91,7 +96,7 @@ def snapped_line(engine: Engine, shot: Shot, part: MattePart, frame: int, check:
     wire = find_wire(picture, stroke, (window.left, window.top))
     if wire is None:
         raise FollowError("No wire is found along this line; draw it nearer to it.")
-    points = _reaching_out(wire.points, shot.footage.bounds)
+    points = _reaching_out(wire.points, picture, window, shot.footage.bounds)
     if len(shape.keys) > 1:
         points = evenly(smooth_line(points), len(shape.kinds))
     half = wire.covering_px / 2 + RIM_PX
@@ -108,19 +113,44 @@ def _keyed(shape: Shape, frame: int, points: Points) -> Shape:
     return replace(shape, keys=tuple(sorted((*others, key), key=lambda one: one.frame)))
 
 
-def _reaching_out(points: Points, bounds: Window) -> Points:
-    """Return a line whose ends, where they lie at the border of the picture, go on beyond it."""
+def _reaching_out(points: Points, picture: Picture, window: Window, bounds: Window) -> Points:
+    """Return a line whose ends, where they lie at the border of the picture, go on beyond it.
+
+    `picture` is what is seen around it, over a window.
+    """
     line = smooth_line(points)
     way = BEYOND * len(line)
     found = [line]
+    share = BORDER_SHARE * min(bounds.width, bounds.height)
     for end, inner, is_first in ((0, 8, True), (-1, -9, False)):
         x, y = line[end]
-        if min(x, y, bounds.right - x, bounds.bottom - y) < BORDER_PX:
-            ahead = line[end] - line[inner]
-            more = line[end] + ahead / max(float(np.hypot(*ahead)), 1e-9) * way
+        ahead = line[end] - line[inner]
+        ahead = ahead / max(float(np.hypot(*ahead)), 1e-9)
+        left = min(x, y, bounds.right - x, bounds.bottom - y)
+        if left < BORDER_PX or (left < share and _goes_on(line, end, ahead, left, picture, window)):
+            more = line[end] + ahead * way
             found = [more[None], *found] if is_first else [*found, more[None]]
     whole = np.vstack(found)
     return evenly(whole, len(points) + len(found) - 1) if len(found) > 1 else points
+
+
+def _goes_on(line: Points, end: int, ahead: Points, left: float, picture: Picture, window: Window) -> bool:
+    """Return whether a wire is seen on from the end of its line, straight ahead, for so many pixels."""
+    beyond = line[end] + ahead * np.arange(2.0, max(left - 1.0, 4.0))[:, None]
+    own = line[-40:] if end else line[:40]
+    seen = [_contrast(one, ahead, picture, window) for one in (own, beyond)]
+    return float(seen[0] * seen[1]) > 0 and abs(seen[1]) > AHEAD_SHARE * abs(seen[0])
+
+
+def _contrast(line: Points, ahead: Points, picture: Picture, window: Window) -> float:
+    """Return by how much a line is lighter than what lies a few pixels to both sides of it, in the middle of it."""
+    grey, across = encoded(picture).mean(axis=2), np.array([-ahead[1], ahead[0]])
+    rows = []
+    for by in (-SIDE_PX, 0.0, SIDE_PX):
+        places = np.floor(line + by * across - (window.left, window.top)).astype(int)
+        x, y = np.clip(places[:, 0], 0, grey.shape[1] - 1), np.clip(places[:, 1], 0, grey.shape[0] - 1)
+        rows.append(grey[y, x])
+    return float(np.median(rows[1] - 0.5 * (rows[0] + rows[2])))
 
 
 # -- following ----------------------------------------------------------------------------------------------

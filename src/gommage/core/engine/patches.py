@@ -12,9 +12,10 @@ from operator import or_
 import cv2
 import numpy as np
 
-from gommage.core.cover import MatteAt, pieces_of, tiles_of
+from gommage.core.cover import MatteAt
 from gommage.core.document import Blend, Footage
 from gommage.core.engine.cache import Cache
+from gommage.core.engine.fronts import Fronts
 from gommage.core.engine.inputs import RING_PX, FixInputs, FixMatte, Inputs, WrittenBack
 from gommage.core.engine.laid import Laid, Patch, composite
 from gommage.core.engine.matching import BY_NAME, HIDDEN, Matching
@@ -24,6 +25,7 @@ from gommage.core.engine.pictures import (
     Pictures,
 )
 from gommage.core.engine.scenes import ShotScene
+from gommage.core.engine.windows import part_of, windows_of
 from gommage.core.fill import Filled
 from gommage.core.geometry import Window
 from gommage.core.match import (
@@ -54,9 +56,6 @@ __all__ = ["MARGIN_OF_PAINT_PX", "NOTHING_IN_HAND", "InHand", "Patches"]
 
 Check = Callable[[], None]
 MOST_HELPERS = 3
-SCATTERED, TILE_PX = 0.3, 128
-"""A cover whose pieces are less of its window than this is filled piece by piece; lines are filled in squares of so
-many pixels."""
 MARGIN_OF_PAINT_PX = 32
 """Around paint, as far as freeing from grain and the spline spread it."""
 
@@ -95,6 +94,7 @@ class Patches:
     def __init__(self, cache: Cache, pictures: Pictures) -> None:
         self._cache, self._pictures = cache, pictures
         self.matching = Matching(cache, pictures, self.composited)
+        self._fronts = Fronts(cache, pictures, self.composited)
 
     # -- mattes ---------------------------------------------------------------------------------------------
 
@@ -124,13 +124,10 @@ class Patches:
         if grain is not None and inputs.is_grain_laid:
             check()
             seed = (inputs.seed, inputs.frame)
-            share = filled.fresh_grain
             for part in filled.parts(window):
-                inside, lacks = total[part.within(window)], None if share is None else share[part.within(window)]
-                grained = add_grain(inside, grain.averaged(level), seed, inputs.grain_amount, part)
-                total[part.within(window)] = (
-                    grained if lacks is None else inside + (grained - inside) * lacks[..., None]
-                )
+                own = part.within(window)
+                lacks = None if filled.fresh_grain is None else filled.fresh_grain[own]
+                total[own] = add_grain(total[own], grain.averaged(level), seed, inputs.grain_amount, part, lacks)
         return total, made.lights, filled.shown
 
     def _made(self, inputs: FixInputs, window: Window, level: int, in_hand: InHand, check: Check) -> _Made:
@@ -145,7 +142,7 @@ class Patches:
         sigma = inputs.blur_px * scale
         whole = window
         if inputs.is_joined:
-            pieces = [one for one in self._windows(inputs, level) if not (one & window).is_empty]
+            pieces = [one for one in windows_of(inputs, level) if not (one & window).is_empty]
             whole = reduce(or_, pieces, window).grown(RIM_PX) & bounds
         wide = whole.grown(max([round(3 * sigma), *(blur.reach_px for blur in blurs)]) + 1) & bounds
         wide = wide if blurs or sigma else whole
@@ -207,10 +204,11 @@ class Patches:
                 patch = self._over(inputs, canvas, window, level, check)
                 return (patch,) if patch.alpha.any() else ()
             found = []
-            for window in self._windows(inputs, level):
+            for window in windows_of(inputs, level):
                 alpha = self.alpha(inputs, window, level, check)
                 if alpha.any():
                     pixels, lights, shown = self.pixels(inputs, window, level, check=check)
+                    pixels = self._fronts.kept(inputs, pixels, window, level, check)
                     found.append(Patch(window, pixels, alpha if shown is None else alpha * shown, lights))
             return tuple(found)
 
@@ -236,20 +234,6 @@ class Patches:
         blocks = written_back(pixels, alpha, at, view, (bounds.width, bounds.height), check)
         return tuple(Patch(window, own, covered, (Light.none(window),)) for window, own, covered in blocks)
 
-    @staticmethod
-    def _windows(inputs: FixInputs, level: int) -> list[Window]:
-        """Return where a fill is made on its own: around all of a cover, or of what is scattered around each piece."""
-        footage, scale = inputs.footage, scale_of(level)
-        whole: tuple[Window, ...] = (inputs.cover_window,)
-        tiles = tiles_of(inputs.cover, footage.bounds, TILE_PX) if BY_NAME[inputs.fill_kind].is_of_lines else None
-        if tiles is not None and not inputs.is_joined:
-            whole = tiles
-        elif not BY_NAME[inputs.fill_kind].is_whole:
-            pieces = pieces_of(inputs.cover, footage.bounds, RING_PX)
-            if sum(one.area for one in pieces) < SCATTERED * whole[0].area:
-                whole = pieces
-        return [one.scaled(scale) & footage.bounds.scaled(scale) for one in whole]
-
     def patches_if_there(self, inputs: Inputs, level: int) -> tuple[Patch, ...] | None:
         """Return a fix's patches if they are in the cache, else None."""
         return self._cache.get(("patches", inputs, level))
@@ -272,13 +256,23 @@ class Patches:
         """Return a window of the picture with a fix laid on it, in place; None if that is not in the cache."""
         if isinstance(inputs, FixInputs) and inputs.strokes:
             canvas = self.touched_up_if_there(inputs, level)
-            if canvas is not None:
-                self._lay_canvas(out, window, inputs, canvas, level, _never)
-            return None if canvas is None else out
+            if canvas is None or not self._are_edges_there(inputs, canvas, window, level):
+                return None
+            self._lay_canvas(out, window, inputs, canvas, level, _never)
+            return out
         found = self.patches_if_there(inputs, level)
         for patch in found or ():
             composite(out, window, patch)
         return None if found is None else out
+
+    def _are_edges_there(self, inputs: FixInputs, canvas: Canvas, window: Window, level: int) -> bool:
+        """Return whether nothing need be computed to lay a fix whose strokes are on a canvas over a window."""
+        part, fill = part_of(inputs, canvas, window, level), inputs.untouched
+        if part.is_empty or not inputs.hold_outs.parts:
+            return True
+        held = self.matte(inputs.footage, inputs.hold_outs, part, level)
+        is_filled = fill.cover_window.is_empty or self.patches_if_there(fill, level) is not None
+        return is_filled and self._fronts.are_there(inputs, held, part, level)
 
     def _is_ready(self, inputs: Inputs, level: int) -> bool:
         if isinstance(inputs, FixInputs) and inputs.strokes:
@@ -336,6 +330,19 @@ class Patches:
         """Return a window of a fix whose strokes are on a canvas: what covers the picture below, and how far."""
         from gommage.core.paint.kernels import told_apart  # compiled code is loaded late
 
+        cover, lights = self._covered(inputs, canvas, window, level, check)
+        below = self.composited(inputs.footage, inputs.frame, window, level, inputs.below, check=check)
+        pixels = np.empty_like(below)
+        told_apart(canvas.read(window), below, cover, pixels)
+        alpha = cover * np.float32(inputs.opacity)
+        if inputs.hold_outs.parts:
+            alpha = alpha * (1 - self.matte(inputs.footage, inputs.hold_outs, window, level, check))
+        return Patch(window, self._fronts.kept(inputs, pixels, window, level, check), alpha, lights)
+
+    def _covered(
+        self, inputs: FixInputs, canvas: Canvas, window: Window, level: int, check: Check
+    ) -> tuple[Picture, tuple[Light, ...]]:
+        """Return how far a fix whose strokes are on a canvas covers a window, and the lights of its fill."""
         fill = inputs.untouched
         cover: Picture = np.zeros((window.height, window.width), np.float32)
         lights: tuple[Light, ...] = (Light.none(window),)
@@ -344,14 +351,7 @@ class Patches:
                 shared = patch.window & window
                 cover[shared.within(window)] = patch.alpha[shared.within(patch.window)]
                 lights = patch.lights
-        cover = np.float32(1) - (1 - cover) * (1 - canvas.cover(window))
-        below = self.composited(inputs.footage, inputs.frame, window, level, inputs.below, check=check)
-        pixels = np.empty_like(below)
-        told_apart(canvas.read(window), below, cover, pixels)
-        alpha = cover * np.float32(inputs.opacity)
-        if inputs.hold_outs.parts:
-            alpha = alpha * (1 - self.matte(inputs.footage, inputs.hold_outs, window, level, check))
-        return Patch(window, pixels, alpha, lights)
+        return np.float32(1) - (1 - cover) * (1 - canvas.cover(window)), lights
 
     def laid(self, inputs: FixInputs, check: Check = _never) -> Laid | None:
         """Return a fix's fill with a margin around its cover, lit, without grain; its strokes with it."""
@@ -409,12 +409,15 @@ class Patches:
                 out[fill.within(window)] = canvas.read(fill)
             canvas.paste(out, window)
             return
-        part = fill | canvas.painted_in(window)
+        part = part_of(inputs, canvas, window, level)
         if not part.is_empty:
             share = np.full((part.height, part.width), np.float32(inputs.opacity))
-            if inputs.hold_outs.parts:
-                share *= 1 - self.matte(inputs.footage, inputs.hold_outs, part, level, check)
-            lay_over(out[part.within(window)], canvas.read(part), share)
+            held = self.matte(inputs.footage, inputs.hold_outs, part, level, check)
+            edges = self._fronts.edges(inputs, held, part, level, check)
+            lay_over(out[part.within(window)], canvas.read(part), share * (1 - held))
+            if edges is not None:
+                cover, _ = self._covered(inputs, canvas, part, level, check)
+                out[part.within(window)] += edges * (cover * np.float32(inputs.opacity))[..., None]
 
     def _renewed(
         self, inputs: FixInputs, patch: Patch, window: Window, level: int, in_hand: InHand, check: Check
@@ -424,6 +427,7 @@ class Patches:
         if shared.is_empty:
             return patch
         pixels, lights, shown = self.pixels(inputs, shared, level, in_hand, check)
+        pixels = self._fronts.kept(inputs, pixels, shared, level, check)
         alpha = patch.alpha[shared.within(patch.window)]
         if shown is not None:  # what was bare before may be painted now
             alpha = self.alpha(inputs, shared, level, check) * shown

@@ -27,15 +27,19 @@ from gommage.core.document import (
 )
 from gommage.core.document import Project as ProjectRecord
 from gommage.core.document.records import Fill
+from gommage.core.engine.elsewhere import share_level
 from gommage.core.engine.evaluate import Engine
 from gommage.core.fill import surfaces_behind
 from gommage.core.geometry import Window
-from gommage.core.picture import Picture, encoded
+from gommage.core.picture import Picture, encoded, scale_of
 
 __all__ = ["Proposal", "first_look", "proposed_fills"]
 
 Check = Callable[[], None]
-SEEN_ENOUGH, SEEN_MOSTLY, SEEN_FRAMES = 0.985, 0.8, 5
+SEEN_ENOUGH, SEEN_MOSTLY, SEEN_OF_LINES, SEEN_FRAMES = 0.985, 0.8, 0.9, 5
+"""So much of a cover, on the worst of so many frames, is enough; of lines less is, as the rest of them is closed."""
+SEEN_SCALE = 0.25
+"""It is looked for at this scale, of thin covers at a larger one."""
 RING_PX, GAP_PX, BLUR_PX = 28, 3, 6.0
 PLAIN = 1.6
 """Around what is plain, what is left beside slow changes is so many times what grain alone would leave, at most."""
@@ -86,6 +90,9 @@ def proposed_fills(
     check()
     is_plain = _is_plain(engine, shot, fix, frame, reach, check)
     found: list[Proposal] = []
+    if has_lines and seen >= SEEN_OF_LINES:
+        words = f"Other frames show {_share(seen)} of what it hides; what they do not is closed from both sides."
+        found.append(Proposal(Donors(surface_ids=behind), words))
     if has_lines:
         found.append(line)
     if _is_of_few_frames(shot, fix):
@@ -93,7 +100,7 @@ def proposed_fills(
         how = ", along its surface." if behind else ", piece by piece."
         found.append(Proposal(Donors(surface_ids=behind), words + how))
     elif seen >= SEEN_ENOUGH:
-        words = f"Other frames show {'all' if seen > 0.9995 else f'{100 * seen:.0f} %'} of what it hides."
+        words = f"Other frames show {_share(seen)} of what it hides."
         found.append(Proposal(Donors(surface_ids=behind), words))
     rim = Proposal(Rim(), "Plain around it: surroundings grown inwards, under each frame's own light.")
     if is_plain:
@@ -103,14 +110,16 @@ def proposed_fills(
         words = "Textured around it, and no frame shows it: closed with matching pieces, carried along."
         found.append(Proposal(texture, words))
     if SEEN_MOSTLY <= seen < SEEN_ENOUGH:
-        found.append(
-            Proposal(Donors(surface_ids=behind), f"Other frames show {100 * seen:.0f} % of it; the rest is open.")
-        )
+        found.append(Proposal(Donors(surface_ids=behind), f"Other frames show {_share(seen)} of it; the rest is open."))
     found.append(Proposal(Borrow(), "From beside it, where it looks most like this; drag it with Alt+B."))
     if not is_plain:
         found.append(Proposal(Rim(), "Surroundings grown inwards, though they are not plain."))
     first_of_kind = {type(one.fill): one for one in reversed(found)}
     return tuple(one for one in found if first_of_kind[type(one.fill)] is one)
+
+
+def _share(seen: float) -> str:
+    return "all" if seen > 0.9995 else f"{100 * seen:.0f} %"
 
 
 def _is_of_few_frames(shot: Shot, fix: Fix) -> bool:
@@ -138,7 +147,9 @@ def _share_seen(engine: Engine, shot: Shot, fix: Fix, behind: tuple[str, ...], c
     worst = 1.0
     for number in np.unique(np.linspace(0, len(frames) - 1, min(SEEN_FRAMES, len(frames))).round().astype(int)):
         check()
-        seen = engine.elsewhere(there, there.fix(fix.id), frames[number], 0.25, check)
+        cover = matte_on(shot, fix.cover, frames[number])
+        scale = max(scale_of(share_level(cover)), SEEN_SCALE)
+        seen = engine.elsewhere(there, there.fix(fix.id), frames[number], scale, check)
         if seen is None or not seen.hole.any():
             continue
         worst = min(worst, float((seen.count[seen.hole] > 0).mean()))

@@ -14,6 +14,7 @@ from gommage.core.document import (
     Borrow,
     CleanPlate,
     Donors,
+    Drawn,
     Fix,
     Frames,
     FromPicture,
@@ -30,7 +31,7 @@ from gommage.core.document import (
 from gommage.core.engine.doubts import doubts_of
 from gommage.core.fill import usable_plates
 
-__all__ = ["Advice", "State", "Step", "steps_of"]
+__all__ = ["Advice", "State", "Step", "is_of_lines", "steps_of"]
 
 SLIP_TO_LOOK_AT_PX = 0.5
 SEAM_TO_LOOK_AT_PERCENT = 3.0
@@ -175,6 +176,8 @@ def _from_donors(shot: Shot, fix: Fix, fill: Donors, seen: Mapping[int, float]) 
         if placement(shot, surface) is None:
             return Advice(State.LOOK, f"{surface.name}, which lies behind it, has not been followed yet.")
     worst = min(seen, key=lambda frame: seen[frame], default=None)
+    if worst is not None and seen[worst] < SEEN_ENOUGH and is_of_lines(fix) and not fill.rest_plate_ids:
+        return Advice(State.FINE, "What no frame shows of these lines is closed from both sides.")
     if worst is not None and seen[worst] < SEEN_ENOUGH and not fill.rest_plate_ids:
         frames = sum(share < SEEN_ENOUGH for share in seen.values())
         hidden = 100 * (1 - seen[worst])
@@ -184,6 +187,12 @@ def _from_donors(shot: Shot, fix: Fix, fill: Donors, seen: Mapping[int, float]) 
     if bare is not None and worst is not None and seen[worst] < SEEN_ENOUGH:
         return Advice(State.LOOK, f"Paint what no frame shows on {bare.name}; it is striped there.", bare.home_frame)
     return Advice(State.FINE)
+
+
+def is_of_lines(fix: Fix) -> bool:
+    """Return whether a cover is open lines alone, of which what no frame shows is closed from both sides."""
+    parts = fix.cover.parts
+    return bool(parts) and all(isinstance(one.source, Drawn) and not one.source.shape.is_closed for one in parts)
 
 
 def _is_bare(plate: CleanPlate) -> bool:

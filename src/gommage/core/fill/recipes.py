@@ -8,7 +8,8 @@ from typing import Any
 
 from gommage.core.document import Borrow, Donors, Painted, Placed, Plates, Rim, Span, Texture
 from gommage.core.fill.borrow import borrow_at, fill_borrowed
-from gommage.core.fill.donors import donors_at, fill_from_donors
+from gommage.core.fill.donors import donors_at
+from gommage.core.fill.from_donors import fill_from_donors
 from gommage.core.fill.painted import nothing, painted_at
 from gommage.core.fill.placed import fill_from_placed, placed_at
 from gommage.core.fill.plates import fill_from_plates, plates_at, texture_at

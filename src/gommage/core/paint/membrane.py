@@ -160,7 +160,7 @@ def hang(source, gain, spread, mean, free, fine):  # type: ignore[no-untyped-def
 @njit(cache=True, nogil=True)
 def membrane(values, free):  # type: ignore[no-untyped-def]
     """Hang the free pixels of `values` (H, W, 4) smoothly between the others, in place: Laplace's equation, coarse to
-    fine.
+    fine, for the first three numbers of a pixel. The fourth is there to do four at once.
     """
     fields, frees = [values], [free]
     while min(frees[-1].shape) > COARSEST_SIDE:

@@ -424,7 +424,7 @@ class CoverPage(Page):
         if part is not None and isinstance(part.source, Scribbled):
             return advise_on_scribbles(self.session, part.id, part.source)
         known = self.session.surface_summary(surface.id) if surface is not None else None
-        if surface is None or (known is not None and not known.is_known):
+        if not _goes_by_itself(fix) and (surface is None or (known is not None and not known.is_known)):
             words = "A cover rides on a followed surface, and there is none yet."
             return Advised(words, "Go to Follow", "step_follow")
         if fix is None or not fix.cover.parts:
@@ -434,3 +434,10 @@ class CoverPage(Page):
             )
         advice = self.state_of(fix, Step.COVER)
         return next_step(Step.COVER, "Covered.") if advice.state is not State.LOOK else Advised(advice.words)
+
+
+def _goes_by_itself(fix: Fix | None) -> bool:
+    """Return whether a cover needs no surface: it is keyed, as a followed line is, or comes from files."""
+    parts = fix.cover.parts if fix is not None else ()
+    drawn = [part.source.shape for part in parts if isinstance(part.source, Drawn) and not part.source.surface_id]
+    return bool(parts) and all(len(shape.keys) > 1 for shape in drawn)

@@ -76,7 +76,9 @@ class FillCommands:
         behind = surfaces_behind(shot, fix)
         if self._fill(f"Fill {fix.name} from other frames", Donors(surface_ids=behind)):
             self._session.set_desk(step=Step.FILL, tool="hand", look=Look.RESULT)
-            if not behind:
+            if not behind and any(open_line(part) for part in fix.cover.parts):
+                self._session.note_shown.emit("No surface is followed behind these lines: Alt+V looks for some.")
+            elif not behind:
                 self._session.note_shown.emit("No surface is followed: each piece is looked for by itself")
 
     def fill_from_plates(self) -> None:
@@ -114,12 +116,12 @@ class FillCommands:
                 return
             self._session.commit_while(label, is_final, edits.change_fix, desk.shot_id, desk.fix_id, fill=fill)
 
-    def change_rim(self, is_final: bool, evenness: float | None) -> None:
-        """Change how even surroundings are grown in; None: found by itself."""
+    def change_rim(self, label: str, is_final: bool = True, **fields: object) -> None:
+        """Change how surroundings are grown in."""
         found = self._fix()
         if found is not None and isinstance(found[1].fill, Rim):
-            desk, fill = self._session.desk, Rim(evenness=evenness)
-            self._session.commit_while("Evenness", is_final, edits.change_fix, desk.shot_id, desk.fix_id, fill=fill)
+            desk, fill = self._session.desk, replace(found[1].fill, **fields)
+            self._session.commit_while(label, is_final, edits.change_fix, desk.shot_id, desk.fix_id, fill=fill)
 
     def fill_by_strokes(self) -> None:
         """Leave what lies below: the fix is its strokes."""

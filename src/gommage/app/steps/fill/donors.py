@@ -15,7 +15,7 @@ from gommage.app.session import Session
 from gommage.app.steps.fill.commands import FillCommands
 from gommage.core.document import Donors, DonorSide, Fix, FrameRange, Frames, Shot
 from gommage.core.engine import Look
-from gommage.core.engine.steps import SEEN_ENOUGH
+from gommage.core.engine.steps import SEEN_ENOUGH, is_of_lines
 
 __all__ = ["DonorsPart"]
 
@@ -125,6 +125,7 @@ class DonorsPart(QWidget):
             one.setEnabled(lacks and not fill.rest_plate_ids)
         self.strokes.setEnabled(lacks)
         names = ", ".join(shot.clean_plate(one).name for one in fill.rest_plate_ids)
+        names = names or ("both sides" if is_of_lines(fix) else "")
         self.rest_title.setText(f"What no frame shows, from {names}" if names else "What no frame shows")
 
     def _show_surfaces(self, shot: Shot, fill: Donors) -> None:

@@ -238,7 +238,7 @@ class FillPage(Page):
             if isinstance(fix.fill, Donors) and fix.fill.rest_plate_ids:
                 return Advised(advice.words, "Paint it", self._paint_rest)
             return Advised(advice.words, "Clean plate for the rest", "plate_for_rest")
-        return next_step(Step.FILL, "Filled from other frames, in place, light and grain.")
+        return next_step(Step.FILL, advice.words or "Filled from other frames, in place, light and grain.")
 
     def _advise_on_shot(self, fix: Fix | None) -> Advised:
         if fix is None:

@@ -1,4 +1,4 @@
-"""Filling from the rim in the panel: how even surroundings are grown in."""
+"""Filling from the rim in the panel: how even surroundings are grown in, and how steadily."""
 
 from __future__ import annotations
 
@@ -17,7 +17,7 @@ FIRST = 10.0
 
 
 class RimPart(QWidget):
-    """What a fill from the rim has to be told: nothing, or how even."""
+    """What a fill from the rim has to be told: nothing, or how even and steadily."""
 
     def __init__(self, commands: FillCommands) -> None:
         super().__init__()
@@ -28,14 +28,21 @@ class RimPart(QWidget):
         self.evenness = ValueRow(
             "Evenness", 0.1, 1000, "", 1, curve=4.0, tip="Low follows folds and stains around it, high leaves out grain"
         )
-        self.found.toggled.connect(lambda on: commands.change_rim(True, None if on else FIRST))
-        self.evenness.value_changed.connect(lambda value, final: commands.change_rim(final, value))
+        self.steadied = ValueRow(
+            "Steadied by", 0, 5, "frames", 0, tip="Frames before and after that count as well, along the surface"
+        )
+        self.found.toggled.connect(lambda on: commands.change_rim("Evenness", evenness=None if on else FIRST))
+        self.evenness.value_changed.connect(lambda value, final: commands.change_rim("Evenness", final, evenness=value))
+        self.steadied.value_changed.connect(
+            lambda value, final: commands.change_rim("Steadied by", final, steadied_by=round(value))
+        )
         box = QVBoxLayout(self)
         box.setContentsMargins(0, 0, 0, 0)
         box.setSpacing(6)
         box.addWidget(quiet("Surroundings grown inwards, under each frame's own light: for marks on what is smooth"))
         box.addWidget(self.found)
         box.addWidget(self.evenness)
+        box.addWidget(self.steadied)
 
     def show_fill(self, shot: Shot, fix: Fix, fill: Rim, desk: Desk) -> None:
         """Show a fill as it is."""
@@ -44,3 +51,5 @@ class RimPart(QWidget):
         self.evenness.setVisible(fill.evenness is not None)
         if fill.evenness is not None:
             self.evenness.set_value(fill.evenness)
+        self.steadied.setVisible(any((fix.surface_id, *(drawn.surface_id for _, drawn in fix.cover.drawn))))
+        self.steadied.set_value(fill.steadied_by)

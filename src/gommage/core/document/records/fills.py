@@ -27,6 +27,7 @@ __all__ = [
     "Texture",
 ]
 
+STEADIED_BY = 2
 SPAN_REACH_PX = 0.5
 """So far off the rim of a line, as wide as it shows, nothing of it is left."""
 
@@ -184,9 +185,13 @@ class Span(Record, frozen=True, tag="span"):
 
 
 class Rim(Record, frozen=True, tag="rim"):
-    """Surroundings grown inwards; `evenness` is found by itself where it is None."""
+    """Surroundings grown inwards; `evenness` is found by itself where it is None.
+
+    On a followed surface what they show on `steadied_by` frames before and after counts as well.
+    """
 
     evenness: float | None = None
+    steadied_by: int = STEADIED_BY
 
 
 class Texture(Record, frozen=True, tag="texture"):

@@ -13,10 +13,7 @@ __all__ = [
     "best_offsets",
     "compared",
     "corrected",
-    "labelled",
-    "least_cost",
     "matched",
-    "neighbours",
     "refined",
     "steps_between",
     "voted",
@@ -197,95 +194,6 @@ def refined(places, is_source, coarse, coarse_errors, matches, errors):  # type:
         if 0 <= other_row < height and 0 <= other_column < width and is_source[other_row, other_column]:
             matches[row, column, 0], matches[row, column, 1] = other_row, other_column
             errors[row, column] = 0
-
-
-@njit(cache=True, nogil=True)
-def neighbours(node):  # type: ignore[no-untyped-def]
-    """Return the numbers of each pixel's neighbours, right, below, left, above: (N, 4) int32, -1 where there is none.
-
-    `node` (h, w) int32 has the number of each pixel that has a label, row by row; -1 of others.
-    """
-    height, width = node.shape
-    near = np.full((node.max() + 1, 4), -1, np.int32)
-    for row in range(height):
-        for column in range(width):
-            n = node[row, column]
-            if n < 0:
-                continue
-            if column + 1 < width and node[row, column + 1] >= 0:
-                near[n, 0] = node[row, column + 1]
-                near[node[row, column + 1], 2] = n
-            if row + 1 < height and node[row + 1, column] >= 0:
-                near[n, 1] = node[row + 1, column]
-                near[node[row + 1, column], 3] = n
-    return near
-
-
-@njit(cache=True, nogil=True, fastmath=True)
-def least_cost(near, unary, apart, told, half, first, last):  # type: ignore[no-untyped-def]
-    """Let some pixels tell their neighbours what each label costs, in place, on the way to nearly the least of costs.
-
-    V. Kolmogorov, Convergent tree-reweighted message passing for energy minimization, PAMI 28 (2006),
-    doi:10.1109/TPAMI.2006.200.
-
-    Parameters
-    ----------
-    near : (N, 4) int32
-        See `neighbours`.
-    unary : (N, L) float32
-        What each label costs at each pixel.
-    apart : (N, L, L) float32
-        How unlike two labels are as seen from each pixel; the cost between neighbours is the sum of both pixels'.
-    told : (N, 4, L) float32
-        What each neighbour tells, by where it is; nothing at first.
-    half : int
-        0: from the first pixel on, to the right and below; 1: back.
-    first, last : int
-        The turns of pixels, in that order, that are done.
-    """
-    count, labels = unary.shape
-    belief = np.empty(labels, np.float32)
-    for index in range(first, last):
-        n = index if half == 0 else count - 1 - index
-        for a in range(labels):
-            belief[a] = unary[n, a]
-            for k in range(4):
-                belief[a] += told[n, k, a]
-        for k in range(2):
-            side = k if half == 0 else k + 2
-            other = near[n, side]
-            if other < 0:
-                continue
-            message = told[other, (side + 2) % 4]
-            message[:] = np.float32(FAR)
-            for a in range(labels):
-                own = np.float32(0.5) * belief[a] - told[n, side, a]
-                one, two = apart[n, a], apart[other, a]
-                for b in range(labels):
-                    message[b] = min(message[b], own + one[b] + two[b])
-            least = np.float32(FAR)
-            for b in range(labels):
-                least = min(least, message[b])
-            for b in range(labels):
-                message[b] -= least
-
-
-@njit(cache=True, nogil=True, fastmath=True)
-def labelled(near, unary, apart, told):  # type: ignore[no-untyped-def]
-    """Return a label for each pixel, by what was told: (N,) int64; see `least_cost`."""
-    count, labels = unary.shape
-    belief = np.empty(labels, np.float32)
-    found = np.empty(count, np.int64)
-    for n in range(count):
-        for a in range(labels):
-            belief[a] = unary[n, a]
-            for k in range(2):
-                if near[n, k + 2] >= 0:
-                    other = near[n, k + 2]
-                    belief[a] += apart[n, a, found[other]] + apart[other, a, found[other]]
-                belief[a] += told[n, k, a]
-        found[n] = np.argmin(belief)
-    return found
 
 
 @njit(cache=True, nogil=True)

@@ -66,23 +66,32 @@ def finer(
     """
     if level == 0:
         return offsets
-    height, width = hole.shape
-    wide = np.repeat(np.repeat(offsets, 2**level, axis=0), 2**level, axis=1)[:height, :width] * 2**level
+    out = np.zeros((*hole.shape, 2), np.int32)
     rows, columns = np.nonzero(hole)
-    there = wide[rows, columns] + np.stack([rows, columns], axis=1)
-    inside = ((there >= 0) & (there < (height, width))).all(axis=1)
-    there = np.clip(there, 0, (height - 1, width - 1))
-    good = np.zeros((height, width), bool)
-    good[rows, columns] = inside & is_taken[there[:, 0], there[:, 1]] & (wide[rows, columns] != 0).any(axis=1)
-    if good.any():
+    if not len(rows):
+        return out
+    coarse = offsets[rows >> level, columns >> level] << level
+    good = _may_be_taken(is_taken, rows, columns, coarse) & (coarse != 0).any(axis=1)
+    out[rows, columns] = coarse
+    if good.any() and not good.all():
         from scipy.ndimage import distance_transform_edt
 
-        nearest = distance_transform_edt(~good, return_distances=False, return_indices=True)
-        wide = wide[nearest[0], nearest[1]]
-        there = wide[rows, columns] + np.stack([rows, columns], axis=1)
-        inside = ((there >= 0) & (there < (height, width))).all(axis=1)
-        inside[inside] = is_taken[there[inside, 0], there[inside, 1]]
-        wide[rows[~inside], columns[~inside]] = 0
-    out = np.zeros((height, width, 2), np.int32)
-    out[rows, columns] = wide[rows, columns]
+        top, left, bottom, right = rows.min(), columns.min(), rows.max() + 1, columns.max() + 1
+        told = np.zeros((bottom - top, right - left), bool)  # the nearest pixel that is told lies within the hole's box
+        told[rows[good] - top, columns[good] - left] = True
+        nearest = distance_transform_edt(~told, return_distances=False, return_indices=True)
+        box = out[top:bottom, left:right]
+        near = box[nearest[0], nearest[1]][rows - top, columns - left]
+        near[~_may_be_taken(is_taken, rows, columns, near)] = 0
+        out[rows, columns] = near
     return out
+
+
+def _may_be_taken(
+    is_taken: NDArray[np.bool_], rows: NDArray[np.intp], columns: NDArray[np.intp], offsets: NDArray[np.int32]
+) -> NDArray[np.bool_]:
+    """Return for each place (N,) whether what lies at its offset (N, 2) may be taken."""
+    y, x = rows + offsets[:, 0], columns + offsets[:, 1]
+    found: NDArray[np.bool_] = (y >= 0) & (y < is_taken.shape[0]) & (x >= 0) & (x < is_taken.shape[1])
+    found[found] = is_taken[y[found], x[found]]
+    return found

@@ -21,7 +21,6 @@ LEAST_OFF_SHARE, LEAST_OFF_PX = 1 / 15, 4
 """A match is no nearer than that share of the picture's side."""
 RING_PX, RING_WEIGHT, SLOPE_WEIGHT = 3, 2.0, 3.0
 TURNS, PASSES, AT_ONCE = 5, 5, 1024
-IMPOSSIBLE = 1e4
 LEAST_ALIKE = 0.5
 """A pattern repeats where it correlates so well with itself."""
 
@@ -30,7 +29,12 @@ def offsets_by_statistics(level: Level, seed: int, check: Callable[[], None]) ->
     """Return for each pixel of the hole the offset (row, column) of what is taken: (h, w, 2), or None if there are none
     that lead anywhere.
     """
-    from gommage.core.fill.patchwork.kernels import labelled, least_cost, neighbours  # compiled code is loaded late
+    from gommage.core.fill.patchwork.label_kernels import (
+        FAR,
+        labelled,
+        least_cost,
+        neighbours,
+    )  # compiled code is loaded late
 
     common = _common_offsets(level, seed, check)
     if len(common) == 0:
@@ -56,17 +60,16 @@ def offsets_by_statistics(level: Level, seed: int, check: Callable[[], None]) ->
     is_known = ~level.hole[rows, columns]
     unary = np.where(is_known[:, None], RING_WEIGHT * ((shown - own) ** 2).sum(axis=-1), 0.0)
     unary = unary + _guided(level, rows, columns, shown)
-    unary[~can] = IMPOSSIBLE
-    squared = (shown**2).sum(axis=-1)
-    apart = squared[:, :, None] + squared[:, None, :] - 2 * np.matmul(shown, shown.transpose(0, 2, 1))
+    unary[~can] = FAR
     check()
-    near, costs, unlike = neighbours(node), unary.astype(np.float32), np.maximum(apart, 0).astype(np.float32)
+    near, costs = neighbours(node), unary.astype(np.float32)
+    squared, shown = (shown**2).sum(axis=-1), np.ascontiguousarray(shown.transpose(0, 2, 1))
     told = np.zeros((len(rows), 4, len(labels)), np.float32)
     for half in (0, 1) * TURNS:
         for first in range(0, len(rows), AT_ONCE):
             check()
-            least_cost(near, costs, unlike, told, half, first, min(first + AT_ONCE, len(rows)))
-    found = labelled(near, costs, unlike, told)
+            least_cost(near, costs, shown, squared, told, half, first, min(first + AT_ONCE, len(rows)))
+    found = labelled(near, costs, shown, told)
     offsets = np.zeros((height, width, 2), np.int32)
     offsets[rows, columns] = labels[found]
     bad = ~can[np.arange(len(rows)), found]

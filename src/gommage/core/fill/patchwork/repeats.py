@@ -31,8 +31,9 @@ COUNTS = (1, 2, 3, 5, 8)
 MOST_TOGETHER, MOST_REPEATS = 4, 12
 REACH_PX, RING_PX = 4, 48
 MOST_SAMPLES = 60_000
-SURE = 0.9
-"""How well repeats tell what is known around a hole, if they are believed: correlation of what is no light."""
+SURE, ROUGHLY_SURE = 0.9, 0.85
+"""How well repeats tell what is known around a hole, if they are believed: correlation of what is no light. Less than
+the second, before they are told exactly, and they are no repeats."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -95,16 +96,18 @@ def repeated(
     check()
     reach = LIGHT_SHARE * float(np.hypot(*found.T).max())
     sight = _sight(luma, is_taken, reach)
-    sides = [_refined(sight, side, check) for side in found]
-    if any(side is None for side in sides):
-        return None
-    offsets = _whole_repeats(_together(sight, np.array(sides), check))
     ring = cv2.dilate(hole.view(np.uint8), np.ones((2 * RING_PX + 1,) * 2, np.uint8)).astype(bool) & is_taken
     rows, columns = np.nonzero(ring)
     every = max(len(rows) // MOST_SAMPLES, 1)
-    rows, columns = rows[::every], columns[::every]
-    led, is_led = _led(rows, columns, offsets, sight.known)
-    if is_led.sum() < max(SURE * len(rows), 1) or _told(sight, rows[is_led], columns[is_led], led[is_led]) < SURE:
+    around = rows[::every], columns[::every]
+    near = [_aligned(sight, side) for side in found]
+    if any(side is None for side in near) or _tells(sight, around, _whole_repeats(np.array(near))) < ROUGHLY_SURE:
+        return None  # most patterns do not repeat exactly, and that is soon told
+    sides = [_refined(sight, side, check) for side in near if side is not None]
+    if any(side is None for side in sides):
+        return None
+    offsets = _whole_repeats(_together(sight, np.array(sides), check))
+    if _tells(sight, around, offsets) < SURE:
         return None
     check()
     rows, columns = np.nonzero(hole)
@@ -114,6 +117,14 @@ def repeated(
     out = np.zeros((*hole.shape, 2), np.float32)
     out[rows, columns] = led
     return out
+
+
+def _tells(sight: _Sight, around: tuple[NDArray[np.intp], NDArray[np.intp]], offsets: Floats) -> float:
+    """Return how well offsets tell what is known at places: correlation; 0 where they lead nowhere from too many."""
+    rows, columns = around
+    led, is_led = _led(rows, columns, offsets, sight.known)
+    enough = is_led.sum() >= max(SURE * len(rows), 1)
+    return _told(sight, rows[is_led], columns[is_led], led[is_led]) if enough else 0.0
 
 
 def _roughly(luma: Picture, known: Mask) -> Floats | None:

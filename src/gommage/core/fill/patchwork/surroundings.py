@@ -35,28 +35,33 @@ def like_surroundings(picture: Picture, hole: Mask, is_taken: Mask) -> Mask:
     ring = cv2.dilate(hole.view(np.uint8), np.ones((2 * reach + 1, 2 * reach + 1), np.uint8)).astype(bool) & is_taken
     if ring.sum() < SAMPLES // 4:
         return is_taken
-    looks = _looks(picture, ~hole)
+    means = _means(picture, ~hole)
     rows, columns = np.nonzero(ring)
     step = max(len(rows) // SAMPLES, 1)
-    samples = looks[rows[::step], columns[::step]]
+    samples = _looks(means[rows[::step], columns[::step]])
     own = _nearest(samples, samples, leaves_out_itself=True)
     most = max(UNLIKE, UNLIKE_MORE * float(np.quantile(own, QUANTILE)))
     height, width = hole.shape
     step = max(round(np.sqrt(hole.size / MOST_LOOKED_AT)), 1)  # neighbours look alike
-    coarse = _nearest(looks[::step, ::step].reshape(-1, 4), samples) <= most
+    coarse = _nearest(_looks(means[::step, ::step].reshape(-1, 5)), samples) <= most
     shape = -(-height // step), -(-width // step)
     alike = np.repeat(np.repeat(coarse.reshape(shape), step, axis=0), step, axis=1)[:height, :width] & is_taken
     return alike if alike.sum() >= LEAST_SHARE * is_taken.sum() else is_taken
 
 
-def _looks(picture: Picture, known: Mask) -> Picture:
-    """Return how each pixel's neighbourhood looks, by mean colour and contrast: (h, w, 4)."""
-    size = SIDE_PX, SIDE_PX
-    share = np.maximum(cv2.blur(known.astype(np.float32), size), 1e-3)
-    values = np.dstack([picture, luminance(picture) ** 2]) * known[..., None]
-    mean = cv2.blur(values.astype(np.float32), size) / share[..., None]
-    contrast = np.sqrt(np.maximum(mean[..., 3] - luminance(np.ascontiguousarray(mean[..., :3])) ** 2, 0))
-    return np.dstack([mean[..., :3], contrast]).astype(np.float32)
+def _means(picture: Picture, known: Mask) -> Picture:
+    """Return the means around each pixel of colour, luma squared and what is known, of what is known: (h, w, 5)."""
+    values = np.empty((*known.shape, 5), np.float32)
+    values[..., :3], values[..., 3], values[..., 4] = picture, luminance(picture) ** 2, 1
+    values *= known[..., None]
+    return cv2.blur(values, (SIDE_PX, SIDE_PX))
+
+
+def _looks(means: Picture) -> Picture:
+    """Return how neighbourhoods look, by mean colour and contrast, (N, 4), given means (N, 5)."""
+    mean = means[:, :4] / np.maximum(means[:, 4:], 1e-3)
+    contrast = np.sqrt(np.maximum(mean[:, 3] - luminance(mean[None, :, :3])[0] ** 2, 0))
+    return np.column_stack([mean[:, :3], contrast]).astype(np.float32)
 
 
 def _nearest(looks: Picture, samples: Picture, *, leaves_out_itself: bool = False) -> NDArray[np.float32]:

@@ -78,31 +78,33 @@ def _costs_of(band, shown, left, right, prior, slants):  # type: ignore[no-untyp
     """Return what each slant costs at each place of a line: (S, M) float32."""
     rows, count = (band.shape[0] - 1) // 2, band.shape[1]
     slopes = _slopes(band, shown, left, right)
-    costs = np.empty((count, len(slants)), np.float32)
+    costs = np.zeros((count, len(slants)), np.float32)
+    cap, unknown = np.float32(CAP), np.float32(UNKNOWN)
     for n in range(count):
-        for s in range(len(slants)):
-            slant, unlike = slants[s], 0.0
-            for step in range(OUTWARDS):
-                up, low = left[n] + step, right[n] + step
-                x, y = n + slant * up, n - slant * low
+        for step in range(OUTWARDS):
+            up, low = left[n] + step, right[n] + step
+            row, below = rows + int(np.round(up)), rows - int(np.round(low))
+            is_there = row <= 2 * rows and below >= 0
+            for s in range(len(slants)):
+                x, y = n + slants[s] * up, n - slants[s] * low
                 column, other = int(np.floor(x)), int(np.floor(y))
-                row, below = rows + int(np.round(up)), rows - int(np.round(low))
                 if (
-                    column < 0 or column + 1 >= count or other < 0 or other + 1 >= count
-                    or row > 2 * rows or below < 0
+                    not is_there or column < 0 or column + 1 >= count or other < 0 or other + 1 >= count
                     or not (shown[row, column] and shown[row, column + 1])
                     or not (shown[below, other] and shown[below, other + 1])
                 ):  # fmt: skip
-                    unlike += UNKNOWN
+                    costs[n, s] += unknown
                     continue
-                off = 0.0
+                off, u, v = np.float32(0), np.float32(x - column), np.float32(y - other)
                 for c in range(3):
-                    one = band[row, column, c] + (x - column) * (band[row, column + 1, c] - band[row, column, c])
-                    two = band[below, other, c] + (y - other) * (band[below, other + 1, c] - band[below, other, c])
+                    one = band[row, column, c] + u * (band[row, column + 1, c] - band[row, column, c])
+                    two = band[below, other, c] + v * (band[below, other + 1, c] - band[below, other, c])
                     off += abs(one - two)
-                unlike += min(off / 3, CAP)
+                costs[n, s] += min(off / np.float32(3), cap)
+        for s in range(len(slants)):
+            slant = slants[s]
             bent = slant * slant * slopes[n, 0] + 2 * slant * slopes[n, 1] + slopes[n, 2]
-            costs[n, s] = unlike / OUTWARDS + prior * np.sqrt(max(bent, 0.0) / (1 + slant * slant))
+            costs[n, s] = costs[n, s] / OUTWARDS + prior * np.sqrt(max(bent, 0.0) / (1 + slant * slant))
             costs[n, s] += 1e-4 * abs(slant)
     return costs
 
@@ -127,12 +129,13 @@ def slanted(band, shown, left, right, prior, smoothness):  # type: ignore[no-unt
     costs = _costs_of(band, shown, left, right, prior, slants)
     count, many = costs.shape
     came = np.zeros((count, many), np.int8)
+    moved = (smoothness * SLANT_STEP * np.abs(np.arange(-MOST_MOVE, MOST_MOVE + 1))).astype(np.float32)
     for n in range(1, count):
         for s in range(many):
             least, best = np.float32(1e9), 0
             for move in range(-MOST_MOVE, MOST_MOVE + 1):
                 if 0 <= s + move < many:
-                    cost = costs[n - 1, s + move] + np.float32(smoothness * SLANT_STEP * abs(move))
+                    cost = costs[n - 1, s + move] + moved[move + MOST_MOVE]
                     if cost < least:
                         least, best = cost, move
             costs[n, s] += least

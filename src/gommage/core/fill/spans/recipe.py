@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 
 from gommage.core.cover import MatteAt
 from gommage.core.cover.parts import LineAt
-from gommage.core.document import ClosedFrom, Fix, Footage, Shot, Span, value_at
+from gommage.core.document import ClosedFrom, Drawn, Fix, Footage, Shot, Span, value_at
 from gommage.core.document.records import Record
 from gommage.core.fill.blocking import not_around
 from gommage.core.fill.holes import hidden_by
@@ -86,6 +86,8 @@ def span_at(fill: Span, shot: Shot, fix: Fix, frame: int) -> SpanAt | None:
     """Return what a span depends on on a frame; None if it has no line there."""
     lines, cores = [], []
     for part in fix.cover.parts:
+        if isinstance(part.source, Drawn) and part.source.shape.is_closed:  # soon told, of hundreds of specks
+            continue
         for found in cover_on(shot, fix, replace(fix.cover, parts=(part,)), frame).parts:
             if not isinstance(found.source, LineAt) or found.source.is_closed or len(found.source.points.values) < 2:
                 continue
@@ -121,8 +123,12 @@ def _without_softness(line: LineAt) -> LineAt:
 
 @dataclass(frozen=True, slots=True)
 class _Plan:
-    """A line in pixels of the frame at a scale, a pixel apart, and how it is closed there: see `kernels.bridged`."""
+    """A line in pixels of the frame at a scale, a pixel apart, and how it is closed there: see `kernels.bridged`; in a
+    window of it that holds all that may be read, and where what is behind is known in it.
+    """
 
+    window: Window
+    known: NDArray[np.bool_]
     points: Points
     normals: Points
     reach: Values
@@ -130,12 +136,6 @@ class _Plan:
     right: Values
     ways: NDArray[np.int8]
     slants: Values
-
-    @property
-    def margin_px(self) -> int:
-        """How far around a window sides may be read."""
-        most = float(max(self.left.max(), self.right.max())) + FARTHER_PX
-        return int(np.ceil(most * (1 + MOST_SLANT))) + 4
 
 
 def fill_span(at: SpanAt, scene: Scene, window: Window, check: Check = lambda: None) -> Filled:
@@ -155,22 +155,16 @@ def fill_span(at: SpanAt, scene: Scene, window: Window, check: Check = lambda: N
     pixels = scene.plate(at.footage, at.frame, window).copy()
     shape = window.height, window.width
     valid, fresh = np.zeros(shape, np.float32), np.zeros(shape, np.float32)
-    bounds = at.footage.bounds.scaled(scene.scale)
     for line in at.lines:
         check()
         key = ("span", at.footage, at.frame, line, at.cores, at.others)
         plan: _Plan = scene.kept(key, lambda line=line: _plan(at, line, scene))  # type: ignore[misc]
-        reach = float(plan.reach.max()) + 1
-        near = (plan.points > (window.left - reach, window.top - reach)).all(axis=1)
-        near &= (plan.points < (window.right + reach, window.bottom + reach)).all(axis=1)
-        if not near.any():
+        if (plan.window & window).is_empty:
             continue
-        wide = window.grown(plan.margin_px) & bounds
-        picture, known = scene.plate(at.footage, at.frame, wide), _known(at, scene, wide)
-        corner = (wide.left, wide.top)
+        picture, corner = scene.plate(at.footage, at.frame, plan.window), (plan.window.left, plan.window.top)
         bridged(
-            picture, known, plan.points - corner, plan.normals, np.where(near, plan.reach, 0.0), plan.left, plan.right,
-            plan.ways, plan.slants, window.left - wide.left, window.top - wide.top, pixels, valid, fresh,
+            picture, plan.known, plan.points - corner, plan.normals, plan.reach, plan.left, plan.right, plan.ways,
+            plan.slants, window.left - corner[0], window.top - corner[1], pixels, valid, fresh,
         )  # fmt: skip
     return Filled((Layer(pixels, valid),), fresh_grain=fresh, shown=valid)
 
@@ -199,14 +193,15 @@ def _plan(at: SpanAt, line: SpanLineAt, scene: Scene) -> _Plan:
     least = BLUR_PX * scale + 0.2
     left, right = half + np.maximum(left * scale, least), half + np.maximum(right * scale, least)
     rows = int(np.ceil(max(left.max(), right.max()))) + OUTWARDS_PX + 1
-    window = around(points, rows + 2) & at.footage.bounds.scaled(scale)
-    slants = np.zeros(len(points))
+    reach = half + line.beyond_px * scale + 1
+    farthest = (max(left.max(), right.max()) + FARTHER_PX) * (1 + MOST_SLANT)  # where sides may be read
+    window = around(points, np.ceil(max(farthest, reach.max())) + 4) & at.footage.bounds.scaled(scale)
+    known, slants = np.zeros((0, 0), bool), np.zeros(len(points))
     if not window.is_empty:
         picture, known = scene.plate(at.footage, at.frame, window), _known(at, scene, window)
         band, shown = banded(picture, known, points - (window.left, window.top), normals, rows)
         slants = slanted(encoded(band), shown, left, right, PRIOR, SMOOTHNESS)
-    reach = half + line.beyond_px * scale + 1
-    return _Plan(points, normals, reach, left, right, ways.astype(np.int8), slants)
+    return _Plan(window, known, points, normals, reach, left, right, ways.astype(np.int8), slants)
 
 
 def _even(line: LineAt, scale: float) -> tuple[Points, Values]:
