@@ -53,7 +53,7 @@ from gommage.demo.crosses_job import held_out
 from gommage.demo.fills import moth_filled
 from gommage.demo.footlights import make_footlights
 from gommage.demo.footlights_job import tile_px, tripod_outlines, tripod_view
-from gommage.demo.here import shadow_borrowed, sign_closed, strings_closed
+from gommage.demo.here import cross_example, crosses_followed, shadow_borrowed, sign_closed, strings_closed
 from gommage.demo.job import HOME_FRAME, cleaned
 from gommage.demo.moth import make_moth, make_rod_shadow, moth_sheet
 from gommage.demo.reel import DUST, make_reel
@@ -357,16 +357,21 @@ class Photographer:
         self.near_label(1020, 1.6)
 
     def found(self) -> None:
-        """Show dirt that was found on the old reel, one of it in hand."""
+        """Show all crosses of tape on the sky, found from a red and a light one, one of them in hand."""
         window, session = self.window, self.window.session
-        demo = make_reel(Path(platformdirs.user_cache_dir("gommage")))
-        window.session.begin(Project.of(Shot(id="reel", name="Old reel", footage=demo.footage)))
-        session.set_desk(frame=1006, look=Look.RESULT, **PLAIN)
+        demo = make_crosses(Path(platformdirs.user_cache_dir("gommage")))
+        project, frame = crosses_followed(session.engine, demo), 1080
+        for index in (2, 0):
+            example = cross_example(demo, mappings_of(project.shots[0]), index, frame)
+            project = edits.add_part(project, "theatre", "marks", Slot.COVER, example)
+        session.begin(project)
+        session.set_desk(frame=frame, look=Look.RESULT, **PLAIN)
         window.panel.step_chosen.emit(Step.COVER)
-        window.call("find_dirt")
+        session.set_desk(fix_id="marks", fix_ids=("marks",), part_id=example.id, tool="hand")
+        window.call("find_marks")
         settle(window)
         window.call("next_found")
-        window.viewer.show_around(420.0, 250.0, 1.2)
+        window.call("fit_view")
 
     def render(self) -> QDialog:
         """Where to, as what, which frames."""
