@@ -6,7 +6,14 @@ from hypothesis import given
 from hypothesis import strategies as some
 from scipy.ndimage import map_coordinates
 
-from gommage.core.follow.kernels import block_sums, deviation, likeness, normal_equations, selected
+from gommage.core.follow.kernels import (
+    block_sums,
+    deviation,
+    likeness,
+    likeness_of_tiles,
+    normal_equations,
+    selected,
+)
 
 NUMBERS = some.lists(some.floats(-1e6, 1e6), min_size=1, max_size=60)
 
@@ -53,6 +60,22 @@ def test_likeness_is_the_correlation_of_what_is_known_under_its_light():
     wanted = np.corrcoef(lit[known], (lit + residual)[known])[0, 1]
     assert likeness(normalised, reference, residual, light) == pytest.approx(wanted, abs=1e-9)
     assert likeness(normalised, reference, np.full(500, np.nan), light) == 0
+
+
+def test_likeness_of_tiles_is_the_correlation_within_each_and_none_where_one_was_voted_out():
+    rng = np.random.default_rng(5)
+    tiles, normalised, reference = rng.integers(0, 12, 600), rng.uniform(-1, 1, (600, 2)), rng.random(600)
+    light, residual = np.array([0.8, 0.1, 0.2, -0.1]), rng.normal(0, 0.2, 600)
+    allowed, use = np.ones(600), np.ones(600)
+    allowed[tiles == 3], use[tiles == 3] = 0, 0  # not looked at
+    use[tiles == 5] = 0  # voted out
+    residual[(tiles == 3) | (tiles == 5) | (tiles == 7)] = np.nan  # the last out of sight
+    found = np.empty(12)
+    known = likeness_of_tiles(tiles, normalised, reference, residual, light, allowed, use, found)
+    lit = (light[0] + normalised @ light[2:4]) * reference
+    wanted = [0.0 if tile == 5 else np.corrcoef(lit[tiles == tile], (lit + residual)[tiles == tile])[0, 1]
+              for tile in range(12) if tile not in (3, 7)]  # fmt: skip
+    np.testing.assert_allclose(found[:known], wanted, atol=1e-9)
 
 
 def test_normal_equations_are_the_sums_they_stand_for():

@@ -138,6 +138,8 @@ class Alignment:
         Share of the area's points that lie in the frame.
     agreeing : float
         Share of the visible points that may be looked at which were not voted out.
+    typical : float
+        Correlation within a tile of pixels: the median of all, 0 for those voted out.
     corner_slip_px : (4,) float64
         Expected error of each corner; infinite if nothing could be said.
     gain, offset : float
@@ -149,6 +151,7 @@ class Alignment:
     correlation: float
     visible: float
     agreeing: float
+    typical: float
     corner_slip_px: NDArray[np.float64]
     gain: float
     offset: float
@@ -445,7 +448,7 @@ class _Solver:
 
     def judge(self) -> Alignment:
         """Return the outcome, with what can be said of its quality from the residuals before the last small step."""
-        from gommage.core.follow.kernels import likeness  # compiled code is loaded late
+        from gommage.core.follow.kernels import likeness, likeness_of_tiles  # compiled code is loaded late
 
         data = self._data
         taken = np.isfinite(self._residual)
@@ -458,9 +461,15 @@ class _Solver:
         used = float(self._use[::step][in_frame].sum() / looked_at) if looked_at else 0.0
         gain, offset = float(self._light[0]), float(self._light[1])
         if taken.sum() < min(LEAST_POINTS, len(taken) // 4):
-            return Alignment(self._matrix, self._motion, 0.0, visible, used, np.full(4, np.inf), gain, offset)
+            return Alignment(self._matrix, self._motion, 0.0, visible, used, 0.0, np.full(4, np.inf), gain, offset)
         correlation = float(likeness(data.normalised, data.values, self._residual, self._light))
-        return Alignment(self._matrix, self._motion, correlation, visible, used, self._slip(), gain, offset)
+        likenesses = np.empty(int(data.tiles.max()) + 1)
+        known = likeness_of_tiles(
+            data.tiles, data.normalised, data.values, self._residual, self._light, self._allowed_here, self._use,
+            likenesses,
+        )  # fmt: skip
+        typical = float(np.median(likenesses[:known])) if known else 0.0
+        return Alignment(self._matrix, self._motion, correlation, visible, used, typical, self._slip(), gain, offset)
 
     def _slip(self) -> NDArray[np.float64]:
         """Return the expected error of each corner, (4,)."""

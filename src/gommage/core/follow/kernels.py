@@ -7,7 +7,16 @@ from numba import njit
 
 from gommage.core.picture.kernels import spline_weights
 
-__all__ = ["PARAMETERS", "block_scores", "block_sums", "deviation", "likeness", "normal_equations", "selected"]
+__all__ = [
+    "PARAMETERS",
+    "block_scores",
+    "block_sums",
+    "deviation",
+    "likeness",
+    "likeness_of_tiles",
+    "normal_equations",
+    "selected",
+]
 
 PARAMETERS = 12
 """Eight of motion (shift x, y, turn, scale, stretch, shear, perspective x, y), then gain, offset, and the gain's
@@ -252,3 +261,37 @@ def likeness(normalised, reference, residual, light):  # type: ignore[no-untyped
         return 0.0
     spread = (square - fitted * fitted / count) * (frame_square - frame * frame / count)
     return (across - fitted * frame / count) / np.sqrt(spread) if spread > 0.0 else 0.0
+
+
+@njit(cache=True, nogil=True, error_model="numpy")
+def likeness_of_tiles(tiles, normalised, reference, residual, light, allowed, use, likeness):  # type: ignore[no-untyped-def]
+    """Set the correlation of reference and frame within each tile (T,), and return of how many it is known.
+
+    0 where a tile was left out (`use` is 0 where looking is `allowed`). Those that are out of sight are not counted.
+    """
+    count = likeness.shape[0]
+    sums = np.zeros((count, 6))
+    left_out = np.zeros(count)
+    for n in range(residual.shape[0]):
+        tile = tiles[n]
+        if allowed[n] > 0.0 and use[n] == 0.0:
+            left_out[tile] += 1.0
+        elif np.isfinite(residual[n]):
+            one = (light[0] + light[2] * normalised[n, 0] + light[3] * normalised[n, 1]) * reference[n]
+            other = one + residual[n]
+            sums[tile, 0] += 1.0
+            sums[tile, 1] += one
+            sums[tile, 2] += other
+            sums[tile, 3] += one * one
+            sums[tile, 4] += one * other
+            sums[tile, 5] += other * other
+    known = 0
+    for tile in range(count):
+        number, one, other, square, across, other_square = sums[tile]
+        if number < 8.0 and left_out[tile] < 8.0:
+            continue
+        spread = (square - one * one / max(number, 1.0)) * (other_square - other * other / max(number, 1.0))
+        is_told = number >= 8.0 and spread > 0.0
+        likeness[known] = (across - one * other / number) / np.sqrt(spread) if is_told else 0.0
+        known += 1
+    return known

@@ -11,12 +11,14 @@ from numpy.typing import NDArray
 from gommage.core.document import Combine, Drawn, Matte, MattePart, is_within, outline_at
 from gommage.core.geometry import Mapping, Points, Window
 
-__all__ = ["Mask", "Undrawn", "changes", "matte_mask", "polygon_mask"]
+__all__ = ["Mask", "Undrawn", "changes", "matte_mask", "polygon_mask", "without"]
 
 Mask = NDArray[np.uint8]
 """1 inside, 0 elsewhere, (h, w)."""
 Undrawn = Callable[[MattePart, int, Mapping, Window], Mask]
 """Gives the mask of a part that is not drawn, on a frame, where home pixels are on it, over a window."""
+AROUND_PX = 8
+"""So far around a point is taken to belong to it."""
 
 
 def polygon_mask(outlines: list[Points], window: Window) -> NDArray[np.uint8]:
@@ -28,6 +30,13 @@ def polygon_mask(outlines: list[Points], window: Window) -> NDArray[np.uint8]:
             local = np.clip(known - (window.left + 0.5, window.top + 0.5), -1e5, 1e5)
             cv2.fillPoly(mask, [np.round(local * 16).astype(np.int32)], 1, shift=4)
     return mask
+
+
+def without(mask: NDArray[np.uint8], points: Points) -> NDArray[np.uint8]:
+    """Return a mask (h, w) without what lies around points (N, 2) of it: squares of `AROUND_PX` to each side."""
+    out = np.zeros_like(mask)
+    out[points[:, 1].astype(np.intp), points[:, 0].astype(np.intp)] = 1
+    return mask & (1 - cv2.dilate(out, np.ones((2 * AROUND_PX + 1,) * 2, np.uint8)))
 
 
 def matte_mask(

@@ -17,11 +17,21 @@ from gommage.core.document import (
     Surface,
 )
 from gommage.core.follow.align import SIMPLER, align, make_pyramid, make_template
-from gommage.core.follow.masks import changes, matte_mask
+from gommage.core.follow.masks import changes, matte_mask, without
 from gommage.core.follow.shutter import MOST_TRIED, Passing, best_shutter, blurred_along, is_blurred, passings
 from gommage.core.follow.sight import Sight, choose_sight
 from gommage.core.follow.sparse import Features, features_of, start_from_features, start_from_neighbour
-from gommage.core.follow.stations import LEAST_VISIBLE, SURE, Found, OpenedFrame, Station, stretches
+from gommage.core.follow.stations import (
+    LEAST_VISIBLE,
+    SURE,
+    Found,
+    OpenedFrame,
+    Station,
+    are_apart,
+    fused,
+    stretches,
+    with_rest,
+)
 from gommage.core.follow.steps import (
     Direction,
     FollowStep,
@@ -33,6 +43,7 @@ from gommage.core.follow.steps import (
     unseen,
     ways,
 )
+from gommage.core.follow.votes import CLEAR_MAJORITY, differing, shifted, votes_ahead
 from gommage.core.follow.walk import Walk, along
 from gommage.core.geometry import Matrix, Points, Window, apply_matrix, around, from_matrix
 from gommage.core.picture import Picture
@@ -51,8 +62,6 @@ SEARCH_STEP = 2
 FOUND_AGAIN_SLIP_PX = 0.8
 WEAK_SLIP_PX = 0.95
 """Above this error a simpler motion is tried on the frame, and taken where it is surer by half."""
-FUSED_SLIP_PX = 1.35
-"""What a second template tells is taken below this error."""
 MOSTLY_SEEN = 0.75
 LIGHT_JUMP = 1.5
 """With less than so much of the area agreeing, or light that jumps by more than this in one frame, simpler motions are
@@ -68,6 +77,9 @@ so; the third stands for the last departure where a follow begins."""
 EXPLAINED, MOST_REST_PX = 3.0, 2.0
 """So many slips of the full motion are no reason to doubt a simpler one; and it is the simpler one that is believed."""
 ABOUT_AS_GOOD = 0.9
+RECOGNISED, HARDLY_RECOGNISED = 0.75, 0.3
+"""Correlation within a tile from which most of the area is recognised; below, it is asked where it would be, and below
+the second it is said."""
 FRESH_SHARE = 0.6
 """When a template shows less than this share of what could be seen, the frame becomes one more template."""
 MARGIN_PX = 28
@@ -280,6 +292,7 @@ class _Follower:
         """Return what is yielded of a place."""
         one = found.alignment
         sure = np.clip(one.correlation, 0, 1) * min(1.0, 0.5 + one.visible) * min(1.0, 0.4 + one.agreeing)
+        sure *= np.clip(0.5 + one.typical, 0.5, 1)
         matrix = self.walk.row(frame, found.home_to_frame, correction)
         return FollowStep(frame, matrix, found.corner_slip_px, float(sure), self._reason(found))
 
@@ -293,6 +306,8 @@ class _Follower:
             return "partly out of the picture"
         if one.agreeing < 0.75:
             return "partly hidden"
+        if one.typical < HARDLY_RECOGNISED:
+            return "most of the area looks like something else here"
         if not 0.5 < one.gain < 2:
             return "the light is another than at home"
         return "too little texture" if found.slip_px > WEAK_SLIP_PX else ""
@@ -311,7 +326,8 @@ class _Follower:
             best = self._try_harder(best, frame, opened, last)
         for other in stations[:-1]:
             if best.alignment.visible > LEAST_VISIBLE:
-                best = self._fused(best, self._against(frame, opened, other, best.home_to_frame, 1.0))
+                found = self._against(frame, opened, other, best.home_to_frame, 1.0)
+                best = fused(best, found, self._surface.corners)
         departs = self._departs(guess, best, error)
         if departs or self._is_weak or not np.isfinite(error):
             best = self._simpler(best, frame, opened, guess)
@@ -319,6 +335,7 @@ class _Follower:
             best = self._steadier(best, frame, opened, guess)
         if best.alignment.visible < LEAST_VISIBLE:
             return None, "the plane has left the picture"
+        best = self._by_most(best, frame, opened, guess, error)
         lost = best.alignment.correlation < LOST or not best.slip_px < LARGEST_SLIP_PX
         if lost or not self._is_plausible(best.home_to_frame, last):
             return None, "the area is not recognised any more"
@@ -382,6 +399,44 @@ class _Follower:
         alignment = replace(other.alignment, gain=one.gain, offset=one.offset, agreeing=agreeing)
         return replace(other, alignment=alignment, station=found.station)
 
+    def _by_most(self, found: Found, frame: int, opened: OpenedFrame, guess: Matrix, error: float) -> Found:
+        """Return the place that most of the area speaks for, where something rich in it leads elsewhere.
+
+        Where most of it speaks for neither, a place may be off by what the other is apart.
+        """
+        is_doubted = found.alignment.typical < RECOGNISED
+        station, home = self._level_station(found.station) if is_doubted else None, found.station
+        if station is None:
+            return found
+        corners, seen, sight = self._surface.corners, station.template, home.template.sight
+        source, to_home = self._open(home.frame), np.linalg.inv(home.home_to_station)
+        mask = self._mask(home.frame, home.home_to_station, source.bounds)
+        start = shifted(seen, source.picture, mask, opened.picture, guess @ to_home) @ home.home_to_station
+        motion, other = self._how.motion, self._against(frame, opened, station, start, 0.0)
+        while not other.slip_px < WEAK_SLIP_PX and motion in SIMPLER:
+            motion = SIMPLER[motion]
+            other = self._against(frame, opened, station, start, 0.0, motion)
+        window = around(np.vstack([one.at(corners) for one in (found, other)]), MARGIN_PX) & opened.bounds
+        if window.is_empty or not other.slip_px < WEAK_SLIP_PX or not are_apart(found, other, corners):
+            return found
+        pyramid = make_pyramid(opened.picture, 1, seen.sight, window)
+        first, second = found.home_to_frame @ to_home, other.home_to_frame @ to_home
+        lead, departs = votes_ahead(seen, pyramid, first, second), self._departs(guess, found, error)
+        if lead <= (0 if departs and not self._departs(guess, other, error) else CLEAR_MAJORITY):
+            most_px = np.inf if departs else MOST_REST_PX
+            return found if lead < -CLEAR_MAJORITY else with_rest(found, other, corners, EXPLAINED, most_px)
+        out = differing(home.template, make_pyramid(opened.picture, 1, sight, window), second)
+        try:
+            template = make_template(source.picture, without(mask, out), home.template.corners, sight)
+        except FollowError:
+            return found
+        rest = replace(home, template=template)
+        steady = replace(self._against(frame, opened, rest, other.home_to_frame, 0.0), station=home)
+        again = votes_ahead(seen, pyramid, second, steady.home_to_frame @ to_home)
+        if steady.is_sure and (again > 0 or not are_apart(steady, other, corners)):
+            return steady
+        return replace(other, alignment=replace(found.alignment, matrix=other.alignment.matrix), station=home)
+
     def _level_station(self, station: Station) -> Station | None:
         """Return a station as it looks without slow light; None where nothing is left of it."""
         if station.frame not in self._level_stations:
@@ -396,42 +451,10 @@ class _Follower:
             self._level_stations[station.frame] = made
         return self._level_stations[station.frame]
 
-    def _fused(self, one: Found, other: Found) -> Found:
-        """Put together what two stations tell, each corner by its errors; one that is not recognised is left out."""
-        if (
-            other.alignment.correlation < SURE
-            or other.alignment.visible < LEAST_VISIBLE
-            or not other.slip_px < FUSED_SLIP_PX
-        ):
-            return one
-        if not one.is_sure or not np.isfinite(one.slip_px):
-            return other
-        corners = self._surface.corners
-        places = [apply_matrix(found.home_to_frame, corners) for found in (one, other)]
-        if not all(np.isfinite(place).all() for place in places):
-            return one
-        precision = [1 / np.maximum(found.corner_slip_px, 1e-4)[:, None] ** 2 for found in (one, other)]
-        mean = (places[0] * precision[0] + places[1] * precision[1]) / (precision[0] + precision[1])
-        matrix = cv2.getPerspectiveTransform(corners.astype(np.float32), mean.astype(np.float32)).astype(float)
-        slip = 1 / np.sqrt(precision[0] + precision[1])[:, 0]
-        surer = one if one.slip_px < other.slip_px else other
-        return Found(matrix / matrix[2, 2], surer.alignment, slip, surer.station)
-
     def _departs(self, guess: Matrix, found: Found, error: float) -> bool:
         """Return whether a place is so far from the guess that a full motion may have fitted the wrong thing."""
         usual = error if np.isfinite(error) else FIRST_DEPARTURE_PX
         return self._off(guess, found.home_to_frame) > max(DEPARTURE_PX, DEPARTURES * usual)
-
-    def _with_rest(self, simple: Found, full: Found, explained: float, most_px: float) -> Found:
-        """Return a place by a simpler motion whose slip holds what that motion leaves out.
-
-        It may be off by its distance from the full motion, as far as that one's own error does not explain it.
-        """
-        corners = self._surface.corners
-        apart = np.hypot(*(apply_matrix(simple.home_to_frame, corners) - apply_matrix(full.home_to_frame, corners)).T)
-        rest = np.sqrt(np.maximum(np.nan_to_num(apart) ** 2 - (explained * full.corner_slip_px) ** 2, 0.0))
-        rest = np.minimum(rest, most_px)
-        return replace(simple, corner_slip_px=np.hypot(simple.corner_slip_px, np.nan_to_num(rest)))
 
     def _simpler(self, found: Found, frame: int, opened: OpenedFrame, guess: Matrix) -> Found:
         """Return the place with a simpler motion where the texture does not carry the full one."""
@@ -439,7 +462,7 @@ class _Follower:
         while found.slip_px > WEAK_SLIP_PX and found.alignment.correlation >= LOST and motion in SIMPLER:
             motion = SIMPLER[motion]
             simple = self._against(frame, opened, found.station, guess, 2.0, motion)
-            simple = self._with_rest(simple, found, EXPLAINED, MOST_REST_PX)
+            simple = with_rest(simple, found, self._surface.corners, EXPLAINED, MOST_REST_PX)
             if (
                 simple.slip_px < found.slip_px / 1.5
                 and simple.alignment.correlation > 0.9 * found.alignment.correlation
@@ -459,7 +482,7 @@ class _Follower:
         while motion in SIMPLER:
             motion = SIMPLER[motion]
             simple = self._against(frame, opened, found.station, guess, 3.0, motion)
-            simple = self._with_rest(simple, full, 1.0, LARGEST_SLIP_PX / 2)
+            simple = with_rest(simple, full, self._surface.corners, 1.0, LARGEST_SLIP_PX / 2)
             if simple.agreement >= ABOUT_AS_GOOD * full.agreement and np.isfinite(simple.slip_px):
                 found = simple
         return found

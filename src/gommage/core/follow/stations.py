@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
+import cv2
 import numpy as np
 from numpy.typing import NDArray
 
@@ -11,12 +12,26 @@ from gommage.core.follow.align import Alignment, Template
 from gommage.core.geometry import Matrix, Points, Window, apply_matrix
 from gommage.core.picture import Picture, luminance
 
-__all__ = ["LEAST_VISIBLE", "SURE", "Found", "OpenedFrame", "Station", "stretches"]
+__all__ = [
+    "LEAST_VISIBLE",
+    "SURE",
+    "Found",
+    "OpenedFrame",
+    "Station",
+    "are_apart",
+    "fused",
+    "stretches",
+    "with_rest",
+]
 
 SURE = 0.80
 """Correlation above which the first start is taken as it is."""
 LEAST_VISIBLE = 0.12
 """Share of the area that must be in the picture."""
+FUSED_SLIP_PX = 1.35
+"""What a second template tells is taken below this error."""
+APART_PX, APART_SLIPS = 0.5, 4.0
+"""Two places cannot both be right if they are farther apart than the first, and than so many slips of both."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -46,6 +61,10 @@ class Found:
     def is_sure(self) -> bool:
         one = self.alignment
         return one.correlation >= SURE and one.visible > LEAST_VISIBLE and one.agreeing > 0.5
+
+    def at(self, points: Points) -> Points:
+        """Return where points of the home frame are (N, 2)."""
+        return apply_matrix(self.home_to_frame, points)
 
     @property
     def score(self) -> float:
@@ -84,3 +103,42 @@ def stretches(matrix: Matrix, points: Points) -> Points:
         derivative = (matrix[None, :2, :2] - moved[:, :, None] * matrix[None, 2:, :2]) / depth[:, None, None]
     derivative[~np.isfinite(derivative).all(axis=(1, 2))] = 0.0
     return np.linalg.svd(derivative, compute_uv=False)
+
+
+def are_apart(one: Found, other: Found, corners: Points) -> bool:
+    """Return whether two places of corners (4, 2) cannot both be right."""
+    apart = np.hypot(*(one.at(corners) - other.at(corners)).T).max()
+    return bool(apart > max(APART_PX, APART_SLIPS * np.hypot(one.slip_px, other.slip_px)))
+
+
+def with_rest(one: Found, other: Found, corners: Points, explained: float, most_px: float) -> Found:
+    """Return a place whose slip holds what another tells against it.
+
+    It may be off by its distance from the other, as far as so many slips of that one do not explain it, and by no more
+    than `most_px` of that.
+    """
+    apart = np.hypot(*(one.at(corners) - other.at(corners)).T)
+    rest = np.sqrt(np.maximum(np.nan_to_num(apart) ** 2 - (explained * other.corner_slip_px) ** 2, 0.0))
+    rest = np.minimum(rest, most_px)
+    return replace(one, corner_slip_px=np.hypot(one.corner_slip_px, np.nan_to_num(rest)))
+
+
+def fused(one: Found, other: Found, corners: Points) -> Found:
+    """Put together what two stations tell, each corner by its errors; one that is not recognised is left out."""
+    if (
+        other.alignment.correlation < SURE
+        or other.alignment.visible < LEAST_VISIBLE
+        or not other.slip_px < FUSED_SLIP_PX
+    ):
+        return one
+    if not one.is_sure or not np.isfinite(one.slip_px):
+        return other
+    places = [found.at(corners) for found in (one, other)]
+    if not all(np.isfinite(place).all() for place in places):
+        return one
+    precision = [1 / np.maximum(found.corner_slip_px, 1e-4)[:, None] ** 2 for found in (one, other)]
+    mean = (places[0] * precision[0] + places[1] * precision[1]) / (precision[0] + precision[1])
+    matrix = cv2.getPerspectiveTransform(corners.astype(np.float32), mean.astype(np.float32)).astype(float)
+    slip = 1 / np.sqrt(precision[0] + precision[1])[:, 0]
+    surer = one if one.slip_px < other.slip_px else other
+    return Found(matrix / matrix[2, 2], surer.alignment, slip, surer.station)
