@@ -76,6 +76,15 @@ def pale(seed: int = 2) -> Picture:
     return np.dstack(layers).astype(np.float32)
 
 
+@lru_cache(maxsize=8)
+def board(seed: int = 3) -> Picture:
+    """Return a painted board: wide shades, and a tooth of 2 %; (H, W, 3) float32, scene-linear."""
+    rng = np.random.default_rng(seed)
+    size = WIDTH + 2 * MARGIN, HEIGHT + 2 * MARGIN
+    tone = 0.35 * (1 + 0.08 * smooth_noise(size, 120, rng)) * (1 + 0.02 * smooth_noise(size, 2, rng))
+    return (tone[..., None] * np.array([1.0, 0.9, 0.75])).astype(np.float32)
+
+
 def read_pictures(folder: Path) -> list[Picture]:
     """Return the photographs of a folder, scene-linear, large enough for a frame."""
     from gommage.core.picture import read_picture
@@ -240,6 +249,7 @@ TRIALS: tuple[Trial, ...] = (
     Trial("textured, slow", wall, drifting),
     Trial("textured, turning", wall, turning),
     Trial("something in front, unmarked", wall, turning, trouble=hidden, left=passer),
+    Trial("a plain board, something rich in front", board, turning, (0.004, 0.004, 0.004), trouble=hidden, left=passer),
     Trial("a shadow across", wall, turning, trouble=shaded, left=shadow),
     Trial("weak texture, strong grain", pale, drifting, (0.05, 0.02, 0.035)),
     Trial("next to no grain", wall, drifting, (0.0008, 0.0008, 0.0008)),
