@@ -416,8 +416,10 @@ class _Follower:
         while not other.slip_px < WEAK_SLIP_PX and motion in SIMPLER:
             motion = SIMPLER[motion]
             other = self._against(frame, opened, station, start, 0.0, motion)
+        if not (other.slip_px < WEAK_SLIP_PX and are_apart(found, other, corners)):
+            return found
         window = around(np.vstack([one.at(corners) for one in (found, other)]), MARGIN_PX) & opened.bounds
-        if window.is_empty or not other.slip_px < WEAK_SLIP_PX or not are_apart(found, other, corners):
+        if window.is_empty:
             return found
         pyramid = make_pyramid(opened.picture, 1, seen.sight, window)
         first, second = found.home_to_frame @ to_home, other.home_to_frame @ to_home
