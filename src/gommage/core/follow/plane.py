@@ -29,7 +29,7 @@ from gommage.core.follow.stations import (
     Station,
     are_apart,
     fused,
-    stretches,
+    keeps_shape,
     with_rest,
 )
 from gommage.core.follow.steps import (
@@ -53,8 +53,6 @@ __all__ = ["follow_plane"]
 
 LOST = 0.45
 """Correlation below which the plane is not recognised."""
-LARGEST_STRETCH = 1.5
-"""By how much a plane may grow or shrink, along any direction, from one followed frame to the next."""
 LARGEST_SLIP_PX = 4.0
 """A place that may be off by more than this is no place."""
 SEARCH_STEP = 2
@@ -337,7 +335,7 @@ class _Follower:
             return None, "the plane has left the picture"
         best = self._by_most(best, frame, opened, guess, error)
         lost = best.alignment.correlation < LOST or not best.slip_px < LARGEST_SLIP_PX
-        if lost or not self._is_plausible(best.home_to_frame, last):
+        if lost or not keeps_shape(best.home_to_frame, last, self._surface.outline):
             return None, "the area is not recognised any more"
         return best, ""
 
@@ -416,13 +414,19 @@ class _Follower:
         while not other.slip_px < WEAK_SLIP_PX and motion in SIMPLER:
             motion = SIMPLER[motion]
             other = self._against(frame, opened, station, start, 0.0, motion)
-        if not (other.slip_px < WEAK_SLIP_PX and are_apart(found, other, corners)):
-            return found
-        window = around(np.vstack([one.at(corners) for one in (found, other)]), MARGIN_PX) & opened.bounds
+        begun = replace(found, home_to_frame=start, corner_slip_px=np.full(4, WEAK_SLIP_PX))
+        window = around(np.vstack([one.at(corners) for one in (found, begun)]), MARGIN_PX) & opened.bounds
         if window.is_empty:
             return found
         pyramid = make_pyramid(opened.picture, 1, seen.sight, window)
+        if (
+            not other.slip_px < WEAK_SLIP_PX
+            or votes_ahead(seen, pyramid, start @ to_home, other.home_to_frame @ to_home) < 0
+        ):
+            other = begun
         first, second = found.home_to_frame @ to_home, other.home_to_frame @ to_home
+        if not are_apart(found, other, corners):
+            return found
         lead, departs = votes_ahead(seen, pyramid, first, second), self._departs(guess, found, error)
         if lead <= (0 if departs and not self._departs(guess, other, error) else CLEAR_MAJORITY):
             most_px = np.inf if departs else MOST_REST_PX
@@ -435,7 +439,8 @@ class _Follower:
         rest = replace(home, template=template)
         steady = replace(self._against(frame, opened, rest, other.home_to_frame, 0.0), station=home)
         again = votes_ahead(seen, pyramid, second, steady.home_to_frame @ to_home)
-        if steady.is_sure and (again > 0 or not are_apart(steady, other, corners)):
+        is_sure = steady.alignment.correlation > SURE and steady.slip_px < WEAK_SLIP_PX
+        if is_sure and (again > 0 or not are_apart(steady, other, corners)):
             return steady
         return replace(other, alignment=replace(found.alignment, matrix=other.alignment.matrix), station=home)
 
@@ -488,14 +493,6 @@ class _Follower:
             if simple.agreement >= ABOUT_AS_GOOD * full.agreement and np.isfinite(simple.slip_px):
                 found = simple
         return found
-
-    def _is_plausible(self, here: Matrix, last: Matrix) -> bool:
-        """Return whether the plane kept about its shape since the last frame: a lost one often folds into a line."""
-        points = self._surface.outline
-        points = np.vstack([points, points.mean(axis=0, keepdims=True)])
-        with np.errstate(divide="ignore", invalid="ignore"):
-            change = np.median(stretches(here, points), axis=0) / np.median(stretches(last, points), axis=0)
-        return bool((change > 1 / LARGEST_STRETCH).all() and (change < LARGEST_STRETCH).all())
 
     def _try_harder(self, best: Found, frame: int, opened: OpenedFrame, last: Matrix) -> Found:
         """Begin again from corners of the last frame, then from features of the first station."""
@@ -652,7 +649,7 @@ class _Follower:
     def _is_found_again(self, found: Found, station: Station) -> bool:
         """Return whether there is no doubt: what was lost is easily taken for something alike."""
         clear = found.is_sure and found.slip_px < FOUND_AGAIN_SLIP_PX and found.alignment.visible > 0.3
-        return clear and self._is_plausible(found.home_to_frame, station.home_to_station)
+        return clear and keeps_shape(found.home_to_frame, station.home_to_station, self._surface.outline)
 
 
 def _better(one: Found, other: Found) -> Found:

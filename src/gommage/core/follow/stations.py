@@ -20,6 +20,7 @@ __all__ = [
     "Station",
     "are_apart",
     "fused",
+    "keeps_shape",
     "stretches",
     "with_rest",
 ]
@@ -28,10 +29,12 @@ SURE = 0.80
 """Correlation above which the first start is taken as it is."""
 LEAST_VISIBLE = 0.12
 """Share of the area that must be in the picture."""
+LARGEST_STRETCH = 1.5
+"""By how much a plane may grow or shrink, along any direction, from one followed frame to the next."""
 FUSED_SLIP_PX = 1.35
 """What a second template tells is taken below this error."""
 APART_PX, APART_SLIPS = 0.5, 4.0
-"""Two places cannot both be right if they are farther apart than the first, and than so many slips of both."""
+"""Two places are apart if that is more than the first, and than so many slips of the one that is asked."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -105,10 +108,18 @@ def stretches(matrix: Matrix, points: Points) -> Points:
     return np.linalg.svd(derivative, compute_uv=False)
 
 
+def keeps_shape(here: Matrix, last: Matrix, points: Points) -> bool:
+    """Return whether a plane kept about its shape since the last frame: a lost one often folds into a line."""
+    points = np.vstack([points, points.mean(axis=0, keepdims=True)])
+    with np.errstate(divide="ignore", invalid="ignore"):
+        change = np.median(stretches(here, points), axis=0) / np.median(stretches(last, points), axis=0)
+    return bool((change > 1 / LARGEST_STRETCH).all() and (change < LARGEST_STRETCH).all())
+
+
 def are_apart(one: Found, other: Found, corners: Points) -> bool:
-    """Return whether two places of corners (4, 2) cannot both be right."""
+    """Return whether a place of corners (4, 2) is farther from another than that one may be off."""
     apart = np.hypot(*(one.at(corners) - other.at(corners)).T).max()
-    return bool(apart > max(APART_PX, APART_SLIPS * np.hypot(one.slip_px, other.slip_px)))
+    return bool(apart > max(APART_PX, APART_SLIPS * other.slip_px))
 
 
 def with_rest(one: Found, other: Found, corners: Points, explained: float, most_px: float) -> Found:
