@@ -104,7 +104,8 @@ def test_a_guess_is_shifted_to_where_the_board_is(by):
     home, mask = board((0, 0), seed=1, lantern=(150, 70)), polygon_mask([AREA], SIZE)
     sight = Sight(sigma_px=0.9, noise=0.006).levelled(home, mask)
     template = make_template(home, mask, AREA, sight)
-    found = shifted(template, home, mask, board(by, seed=2, lantern=(139, 66)), np.eye(3))
+    frame = board(by, seed=2, lantern=(139, 66))
+    found = shifted(template, home, mask, frame, make_pyramid(frame, 1, sight), np.eye(3))
     np.testing.assert_allclose(found, translation(*by), atol=1e-9)
 
 

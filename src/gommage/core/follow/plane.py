@@ -16,7 +16,7 @@ from gommage.core.document import (
     PlaneFollow,
     Surface,
 )
-from gommage.core.follow.align import SIMPLER, align, make_pyramid, make_template
+from gommage.core.follow.align import SIMPLER, Pyramid, align, make_pyramid, make_template
 from gommage.core.follow.masks import changes, matte_mask, without
 from gommage.core.follow.shutter import MOST_TRIED, Passing, best_shutter, blurred_along, is_blurred, passings
 from gommage.core.follow.sight import Sight, choose_sight
@@ -76,8 +76,7 @@ EXPLAINED, MOST_REST_PX = 3.0, 2.0
 """So many slips of the full motion are no reason to doubt a simpler one; and it is the simpler one that is believed."""
 ABOUT_AS_GOOD = 0.9
 RECOGNISED, HARDLY_RECOGNISED = 0.75, 0.3
-"""Correlation within a tile from which most of the area is recognised; below, it is asked where it would be, and below
-the second it is said."""
+"""Correlation within tiles below which it is asked where most of the area would be, and below which that is said."""
 FRESH_SHARE = 0.6
 """When a template shows less than this share of what could be seen, the frame becomes one more template."""
 MARGIN_PX = 28
@@ -403,46 +402,55 @@ class _Follower:
         Where most of it speaks for neither, a place may be off by what the other is apart.
         """
         is_doubted = found.alignment.typical < RECOGNISED
-        station, home = self._level_station(found.station) if is_doubted else None, found.station
+        station, corners = self._level_station(found.station) if is_doubted else None, self._surface.corners
         if station is None:
             return found
-        corners, seen, sight = self._surface.corners, station.template, home.template.sight
-        source, to_home = self._open(home.frame), np.linalg.inv(home.home_to_station)
-        mask = self._mask(home.frame, home.home_to_station, source.bounds)
-        start = shifted(seen, source.picture, mask, opened.picture, guess @ to_home) @ home.home_to_station
-        motion, other = self._how.motion, self._against(frame, opened, station, start, 0.0)
-        while not other.slip_px < WEAK_SLIP_PX and motion in SIMPLER:
-            motion = SIMPLER[motion]
-            other = self._against(frame, opened, station, start, 0.0, motion)
-        begun = replace(found, home_to_frame=start, corner_slip_px=np.full(4, WEAK_SLIP_PX))
-        window = around(np.vstack([one.at(corners) for one in (found, begun)]), MARGIN_PX) & opened.bounds
-        if window.is_empty:
-            return found
-        pyramid = make_pyramid(opened.picture, 1, seen.sight, window)
-        if (
-            not other.slip_px < WEAK_SLIP_PX
-            or votes_ahead(seen, pyramid, start @ to_home, other.home_to_frame @ to_home) < 0
-        ):
-            other = begun
-        first, second = found.home_to_frame @ to_home, other.home_to_frame @ to_home
+        seen = make_pyramid(opened.picture, 1, station.template.sight)
+        other = self._elsewhere(station, frame, opened, seen, guess)
         if not are_apart(found, other, corners):
             return found
-        lead, departs = votes_ahead(seen, pyramid, first, second), self._departs(guess, found, error)
-        if lead <= (0 if departs and not self._departs(guess, other, error) else CLEAR_MAJORITY):
+        lead = votes_ahead(station.template, seen, found.station_to_frame, other.station_to_frame)
+        departs, follows = self._departs(guess, found, error), not self._departs(guess, other, error)
+        if lead <= (0 if departs and follows else CLEAR_MAJORITY):
             most_px = np.inf if departs else MOST_REST_PX
             return found if lead < -CLEAR_MAJORITY else with_rest(found, other, corners, EXPLAINED, most_px)
-        out = differing(home.template, make_pyramid(opened.picture, 1, sight, window), second)
-        try:
-            template = make_template(source.picture, without(mask, out), home.template.corners, sight)
-        except FollowError:
-            return found
-        rest = replace(home, template=template)
-        steady = replace(self._against(frame, opened, rest, other.home_to_frame, 0.0), station=home)
-        again = votes_ahead(seen, pyramid, second, steady.home_to_frame @ to_home)
+        steady = self._without_what_differs(found.station, frame, opened, other)
+        again = votes_ahead(station.template, seen, other.station_to_frame, steady.station_to_frame)
         is_sure = steady.alignment.correlation > SURE and steady.slip_px < WEAK_SLIP_PX
         if is_sure and (again > 0 or not are_apart(steady, other, corners)):
             return steady
-        return replace(other, alignment=replace(found.alignment, matrix=other.alignment.matrix), station=home)
+        alignment = replace(found.alignment, matrix=other.alignment.matrix)
+        return replace(other, alignment=alignment, station=found.station)
+
+    def _elsewhere(self, station: Station, frame: int, opened: OpenedFrame, seen: Pyramid, guess: Matrix) -> Found:
+        """Return where most of the area is about a guess, by a station of pictures without slow light.
+
+        Of the motions the fullest that is carried there; where none is, the guess itself, as far as it may be off.
+        """
+        source, template, to_home = self._open(station.frame), station.template, np.linalg.inv(station.home_to_station)
+        mask = self._mask(station.frame, station.home_to_station, source.bounds)
+        start = shifted(template, source.picture, mask, opened.picture, seen, guess @ to_home) @ station.home_to_station
+        motion, found = self._how.motion, self._against(frame, opened, station, start, 0.0)
+        while not found.slip_px < WEAK_SLIP_PX and motion in SIMPLER:
+            motion = SIMPLER[motion]
+            found = self._against(frame, opened, station, start, 0.0, motion)
+        begun = replace(found, home_to_frame=start, corner_slip_px=np.full(4, WEAK_SLIP_PX))
+        is_carried = found.slip_px < WEAK_SLIP_PX
+        is_carried &= votes_ahead(template, seen, begun.station_to_frame, found.station_to_frame) >= 0
+        return found if is_carried else begun
+
+    def _without_what_differs(self, station: Station, frame: int, opened: OpenedFrame, place: Found) -> Found:
+        """Return the place beside another by what of a station looks alike there."""
+        source, template = self._open(station.frame), station.template
+        window = around(place.at(self._surface.outline), MARGIN_PX) & opened.bounds
+        out = differing(template, make_pyramid(opened.picture, 1, template.sight, window), place.station_to_frame)
+        mask = without(self._mask(station.frame, station.home_to_station, source.bounds), out)
+        try:
+            template = make_template(source.picture, mask, template.corners, template.sight)
+        except FollowError:
+            return replace(place, corner_slip_px=np.full(4, np.inf))  # next to nothing is alike
+        rest = replace(station, template=template)
+        return replace(self._against(frame, opened, rest, place.home_to_frame, 0.0), station=station)
 
     def _level_station(self, station: Station) -> Station | None:
         """Return a station as it looks without slow light; None where nothing is left of it."""
@@ -503,11 +511,11 @@ class _Follower:
             start = start_from_neighbour(self._neighbour.light, opened.light, area, last)
         for attempt in (start, last):
             if attempt is not None and not best.is_sure:
-                best = _better(best, self._against(frame, opened, stations[-1], self._within(attempt, last), np.inf))
+                best = best.or_better(self._against(frame, opened, stations[-1], self._within(attempt, last), np.inf))
         if not best.is_sure:
             start = self._from_features(opened, stations[0])
             if start is not None:
-                best = _better(best, self._against(frame, opened, stations[0], self._within(start, last), np.inf))
+                best = best.or_better(self._against(frame, opened, stations[0], self._within(start, last), np.inf))
         return best
 
     def _from_features(self, opened: OpenedFrame, station: Station) -> Matrix | None:
@@ -650,7 +658,3 @@ class _Follower:
         """Return whether there is no doubt: what was lost is easily taken for something alike."""
         clear = found.is_sure and found.slip_px < FOUND_AGAIN_SLIP_PX and found.alignment.visible > 0.3
         return clear and keeps_shape(found.home_to_frame, station.home_to_station, self._surface.outline)
-
-
-def _better(one: Found, other: Found) -> Found:
-    return other if other.score > one.score else one

@@ -65,6 +65,11 @@ class Found:
         one = self.alignment
         return one.correlation >= SURE and one.visible > LEAST_VISIBLE and one.agreeing > 0.5
 
+    @property
+    def station_to_frame(self) -> Matrix:
+        """What takes pixels of its station to the frame's."""
+        return self.home_to_frame @ np.linalg.inv(self.station.home_to_station)
+
     def at(self, points: Points) -> Points:
         """Return where points of the home frame are (N, 2)."""
         return apply_matrix(self.home_to_frame, points)
@@ -76,6 +81,10 @@ class Found:
     @property
     def agreement(self) -> float:
         return self.alignment.correlation * self.alignment.agreeing
+
+    def or_better(self, other: Found) -> Found:
+        """Return the one of two that scores more."""
+        return other if other.score > self.score else self
 
 
 class OpenedFrame:

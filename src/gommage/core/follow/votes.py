@@ -7,7 +7,7 @@ import numpy as np
 import scipy.fft
 from numpy.typing import NDArray
 
-from gommage.core.follow.align import Pyramid, Template, make_pyramid
+from gommage.core.follow.align import Pyramid, Template
 from gommage.core.geometry import Matrix, Points, Window, apply_matrix, around, translation
 from gommage.core.picture import Picture, sampled_at
 
@@ -49,7 +49,7 @@ def votes_ahead(template: Template, pyramid: Pyramid, one: Matrix, other: Matrix
 
 
 def shifted(
-    template: Template, source: Picture, mask: NDArray[np.uint8], picture: Picture, guess: Matrix
+    template: Template, source: Picture, mask: NDArray[np.uint8], picture: Picture, pyramid: Pyramid, guess: Matrix
 ) -> Matrix:  # fmt: skip
     """Return a guess (reference to frame), shifted to where most of an area looks more like the reference.
 
@@ -61,6 +61,8 @@ def shifted(
         The frame that the template was made of, and the one that is looked at.
     mask : (H, W) uint8
         Where the area is on the former.
+    pyramid : Pyramid
+        Of the latter, seen as the template is.
     guess : (3, 3) float64
     """
     sight, half = template.sight, translation(0.5, 0.5)
@@ -70,7 +72,7 @@ def shifted(
     seen = cv2.warpPerspective(sight.one_channel(picture), laid, (window.width, window.height), flags=flags)
     reference = sight.one_channel(np.ascontiguousarray(source[window.slices]))
     shifts = likely_shifts(sight.blurred(reference), sight.blurred(seen), mask[window.slices])
-    pyramid, places = make_pyramid(picture, 1, sight), [guess @ translation(*shift) for shift in shifts]
+    places = [guess @ translation(*shift) for shift in shifts]
     leads = [votes_ahead(template, pyramid, guess, place) for place in places]
     best = int(np.argmax(leads))
     return places[best] if leads[best] > CLEAR_MAJORITY else guess
