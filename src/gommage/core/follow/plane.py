@@ -43,7 +43,7 @@ from gommage.core.follow.steps import (
     unseen,
     ways,
 )
-from gommage.core.follow.votes import CLEAR_MAJORITY, differing, shifted, votes_ahead
+from gommage.core.follow.votes import CLEAR_MAJORITY, FARTHEST_PX, differing, shifted, votes_ahead
 from gommage.core.follow.walk import Walk, along
 from gommage.core.geometry import Matrix, Points, Window, apply_matrix, around, from_matrix
 from gommage.core.picture import Picture
@@ -401,11 +401,12 @@ class _Follower:
 
         Where most of it speaks for neither, a place may be off by what the other is apart.
         """
-        is_doubted = found.alignment.typical < RECOGNISED
-        station, corners = self._level_station(found.station) if is_doubted else None, self._surface.corners
+        station = self._level_station(found.station) if found.alignment.typical < RECOGNISED else None
         if station is None:
             return found
-        seen = make_pyramid(opened.picture, 1, station.template.sight)
+        corners, area = self._surface.corners, self._surface.outline
+        window = around(np.vstack([found.at(area), apply_matrix(guess, area)]), MARGIN_PX + FARTHEST_PX) & opened.bounds
+        seen = make_pyramid(opened.picture, 1, station.template.sight, opened.bounds if window.is_empty else window)
         other = self._elsewhere(station, frame, opened, seen, guess)
         if not are_apart(found, other, corners):
             return found
@@ -419,8 +420,7 @@ class _Follower:
         is_sure = steady.alignment.correlation > SURE and steady.slip_px < WEAK_SLIP_PX
         if is_sure and (again > 0 or not are_apart(steady, other, corners)):
             return steady
-        alignment = replace(found.alignment, matrix=other.alignment.matrix)
-        return replace(other, alignment=alignment, station=found.station)
+        return replace(other, alignment=replace(found.alignment, matrix=other.alignment.matrix), station=found.station)
 
     def _elsewhere(self, station: Station, frame: int, opened: OpenedFrame, seen: Pyramid, guess: Matrix) -> Found:
         """Return where most of the area is about a guess, by a station of pictures without slow light.

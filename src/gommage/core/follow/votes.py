@@ -11,7 +11,7 @@ from gommage.core.follow.align import Pyramid, Template
 from gommage.core.geometry import Matrix, Points, Window, apply_matrix, around, translation
 from gommage.core.picture import Picture, sampled_at
 
-__all__ = ["CLEAR_MAJORITY", "differing", "likely_shifts", "shifted", "votes_ahead"]
+__all__ = ["CLEAR_MAJORITY", "FARTHEST_PX", "differing", "likely_shifts", "shifted", "votes_ahead"]
 
 LEAST_POINTS = 8
 """A tile of fewer points says nothing."""
