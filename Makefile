@@ -8,7 +8,13 @@ QT_PACKAGES := python3-venv libegl1 libgl1 libopengl0 libxkbcommon0 libxkbcommon
 	libxcb-shape0 libxcb-xinerama0
 TEST_PACKAGES := xvfb xauth
 
-.PHONY: journeys help demo test test-fast lint bench shots requirements clean
+PYTEST := QT_QPA_PLATFORM=offscreen $(BIN)/python -m pytest
+SIDE_BY_SIDE := -n 2 --dist loadfile --no-loadscope-reorder
+
+# What is compiled is kept, even where the machine's settings say otherwise: each process would compile it all again.
+export PYTHONDONTWRITEBYTECODE :=
+
+.PHONY: journeys help demo test test-fast durations lint bench shots requirements clean
 
 $(VENV)/.runtime: requirements/runtime.txt requirements/build.txt pyproject.toml
 	sh tools/debian-packages.sh $(QT_PACKAGES)
@@ -27,10 +33,16 @@ demo: $(VENV)/.runtime
 	$(BIN)/gommage demo
 
 test: $(VENV)/.developer
-	QT_QPA_PLATFORM=offscreen $(BIN)/python -m pytest
+	$(BIN)/python -m tests.prepare
+	$(PYTEST) $(SIDE_BY_SIDE) -m "not alone"
+	$(PYTEST) -m alone
 
 test-fast: $(VENV)/.developer
-	QT_QPA_PLATFORM=offscreen $(BIN)/python -m pytest -m "not slow"
+	$(PYTEST) $(SIDE_BY_SIDE) -m "not slow and not alone"
+
+durations: $(VENV)/.developer
+	$(BIN)/python -m tests.prepare
+	$(PYTEST) $(SIDE_BY_SIDE) --measure
 
 lint: $(VENV)/.developer
 	$(BIN)/ruff format --check src tests benchmarks tools
@@ -58,4 +70,4 @@ clean:
 	rm -rf $(VENV) build .mypy_cache .ruff_cache .pytest_cache
 
 help:
-	@echo "demo  test  test-fast  lint  bench  shots  journeys  requirements  clean"
+	@echo "demo  test  test-fast  durations  lint  bench  shots  journeys  requirements  clean"

@@ -1,18 +1,22 @@
 """What all tests share: the demo shot, pictures with known content, a window that leaves nothing behind."""
 
+import inspect
 import os
+import shutil
 import threading
 import time
+from dataclasses import fields
+from pathlib import Path
 
 os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 
 import numpy as np
 import pytest
 from msgspec.structs import replace
-from PySide6.QtCore import QEvent, QEventLoop, QTimer
-from PySide6.QtWidgets import QApplication
+from PySide6.QtCore import QEvent, QEventLoop, QObject, QTimer
+from PySide6.QtWidgets import QApplication, QToolButton
 
-from gommage.app.look.theme import DARK, theme
+from gommage.app.desk import Desk
 from gommage.app.main_window import MainWindow
 from gommage.app.start import make_application
 from gommage.core.document import (
@@ -34,36 +38,31 @@ from gommage.core.document import (
 )
 from gommage.core.engine import Engine
 from gommage.core.picture.writing import write_still
-from gommage.demo import DemoShot, make_demo
-from gommage.demo.backstage import VERSION as BACKSTAGE_VERSION
-from gommage.demo.backstage import BackstageShot, backstage_at, draw_backstage
-from gommage.demo.crosses import CrossesShot, make_crosses
-from gommage.demo.filming import draw_frames
+from gommage.demo import DemoShot
+from gommage.demo.backstage import BackstageShot
+from gommage.demo.crosses import CrossesShot
 from gommage.demo.job import cleaned
+from tests import shots
+
+pytest_plugins = ("tests.measuring",)
 
 
 @pytest.fixture(scope="session")
-def demo(request) -> DemoShot:
-    """The paper theatre, drawn once and kept in pytest's cache."""
-    return make_demo(request.config.cache.mkdir("demo"))
+def demo() -> DemoShot:
+    """The paper theatre's first shot."""
+    return shots.shot("label")
 
 
 @pytest.fixture(scope="session")
-def crosses(request) -> CrossesShot:
-    """The paper theatre's second shot, drawn once and kept in pytest's cache."""
-    return make_crosses(request.config.cache.mkdir("demo"))
-
-
-WALK_FRAMES = FrameRange(first=1032, last=1067)
+def crosses() -> CrossesShot:
+    """Its second shot."""
+    return shots.shot("crosses")
 
 
 @pytest.fixture(scope="session")
-def walk(request) -> BackstageShot:
-    """The part of the walk backstage in which the stage hand passes behind the crates, drawn once and kept."""
-    shot = backstage_at(request.config.cache.mkdir("demo") / "some")
-    frames = range(WALK_FRAMES.first, WALK_FRAMES.last + 1)
-    draw_frames(shot.folder, frames, BACKSTAGE_VERSION, draw_backstage, ("plate", "clean", "crates", "hand"))
-    return shot
+def walk() -> BackstageShot:
+    """The walk backstage, as far as the stage hand passes behind the crates."""
+    return shots.shot("backstage", is_whole=False)
 
 
 @pytest.fixture(scope="session")
@@ -122,23 +121,28 @@ def placed_as(surface: Surface, track: Track) -> Placement:
 SMALL_FRAMES = FrameRange(first=1001, last=1006)
 
 
-@pytest.fixture
-def small_shot(tmp_path) -> Shot:
+@pytest.fixture(scope="session")
+def small_footage(tmp_path_factory) -> Footage:
     """A 160 x 120 still camera over six grainless frames that dim by a tenth each, on disk as half-float EXR."""
-    folder = tmp_path / "plate"
+    folder = tmp_path_factory.mktemp("small") / "plate"
     folder.mkdir()
     base = texture(120, 160, seed=3)
     for frame in SMALL_FRAMES:
         light = 0.9 ** (frame - 1001)
         write_still(folder / f"wall.{frame}.exr", (base * light).astype(np.float16), bits=16,
                     attributes={"FramesPerSecond": (25, 1), "scene": "paper theatre"})  # fmt: skip
-    footage = Footage(
+    return Footage(
         path=str(folder / "wall.####.exr"),
         frames=SMALL_FRAMES,
         width=160,
         height=120,
         colour_space="Linear Rec.709 (sRGB)",
     )
+
+
+@pytest.fixture
+def small_shot(small_footage) -> Shot:
+    """The small footage with its wall followed. Its files are those of all tests: who changes any takes `own_shot`."""
     count = len(SMALL_FRAMES)
     track = Track(
         first_frame=1001,
@@ -148,7 +152,14 @@ def small_shot(tmp_path) -> Shot:
         reasons=("",) * count,
     )
     surface = Surface(id="wall", name="Wall", home_frame=1001, how=plane(rectangle(10, 10, 150, 110)), track=track)
-    return Shot(id="shot", name="Wall", footage=footage, surfaces=(surface,))
+    return Shot(id="shot", name="Wall", footage=small_footage, surfaces=(surface,))
+
+
+@pytest.fixture
+def own_shot(small_shot, tmp_path) -> Shot:
+    """The small shot with files of its own in ``plate``."""
+    shutil.copytree(Path(small_shot.footage.path).parent, tmp_path / "plate")
+    return replace(small_shot, footage=replace(small_shot.footage, path=str(tmp_path / "plate" / "wall.####.exr")))
 
 
 @pytest.fixture
@@ -163,14 +174,27 @@ def small_project(small_shot) -> Project:
     return Project.of(replace(small_shot, clean_plates=(plate,), fixes=fixes))
 
 
-def wait_until(condition, timeout_s: float = 120.0) -> None:  # in a fresh clone code is compiled first
+PATIENCE_S = 300.0
+"""A wait that lasts longer has failed, however busy the machine is: in a fresh clone code is compiled meanwhile."""
+
+
+def wait_until(condition, timeout_s: float = PATIENCE_S) -> None:
     """Run the event loop until a condition holds; the loop itself lets worker threads run, unlike QTest.qWait."""
     end = time.monotonic() + timeout_s
     while not condition():
-        assert time.monotonic() < end, "waited too long"
+        assert time.monotonic() < end, f"waited {timeout_s:.0f} s in vain for {told(condition)}"
         loop = QEventLoop()
         QTimer.singleShot(10, loop.quit)
-        assert loop.exec() == 0, "the application was told to quit: nothing would ever come"
+        assert loop.exec() == 0, f"the application was told to quit: {told(condition)} would never come"
+
+
+def told(condition) -> str:
+    """Return a condition as it is written."""
+    try:
+        lines = inspect.getsource(condition).strip()
+    except (OSError, TypeError):
+        return repr(condition)
+    return " ".join(lines.split())
 
 
 def settle(window: MainWindow) -> None:
@@ -182,25 +206,86 @@ def settle(window: MainWindow) -> None:
         quiet = quiet + 1 if window.session.jobs.is_idle() else 0
 
 
-def _threads() -> list[str]:
+def threads_of_windows() -> list[str]:
     return [thread.name for thread in threading.enumerate() if thread.name.startswith(("job-", "journal"))]
 
 
-@pytest.fixture
-def window(tmp_path, qapp):
-    """An empty main window; afterwards no thread of it may be left."""
-    if theme() is not DARK or not qapp.styleSheet():  # once for all tests: every widget there is would be styled again
-        make_application()
-    made = MainWindow(Engine(1024**3), (tmp_path / "journals",), tmp_path / "state")
+def open_window(folder: Path) -> MainWindow:
+    """Return a window that keeps its journals and its state in a folder, on the screen and in use."""
+    made = MainWindow(Engine(1024**3), (folder / "journals",), folder / "state")
     made.show()
     made.activateWindow()
     wait_until(made.isActiveWindow)
-    yield made
+    return made
+
+
+def close_window(made: MainWindow) -> None:
+    """Close a window, and see that nothing of it is left."""
     made.session.saved = made.session.project  # nothing asks about unsaved work
     made.close()
     wait_until(lambda: not made.isVisible())
-    wait_until(lambda: not _threads())  # a slow disk may still be syncing the journal
+    wait_until(lambda: not threads_of_windows())  # a slow disk may still be syncing the journal
     made.session.engine.cache.clear()  # else pictures of windows that are not collected yet add up over all tests
     made.deleteLater()
     QApplication.sendPostedEvents(made, QEvent.Type.DeferredDelete)  # else it would be there until the last test
     QApplication.processEvents()
+
+
+@pytest.fixture(scope="session")
+def application(qapp):
+    """The application, dressed."""
+    return make_application()
+
+
+@pytest.fixture(scope="module")
+def window_of_module(tmp_path_factory, application):
+    """A window that the tests of a module have one after the other, and how its folds are to begin with."""
+    made = open_window(tmp_path_factory.mktemp("window"))
+    yield made, {button: button.isChecked() for button in folds(made)}
+    close_window(made)
+
+
+@pytest.fixture
+def window(window_of_module):
+    """The module's window, empty and as if it were new."""
+    made, folded = window_of_module
+    empty(made)
+    for button, is_folded in folded.items():
+        button.setChecked(is_folded)
+    return made
+
+
+def folds(window: MainWindow) -> list[QToolButton]:
+    return [button for button in window.findChildren(QToolButton) if button.property("fold")]
+
+
+def empty(window: MainWindow) -> None:
+    """Begin with nothing, and look at it as one does at first."""
+    window.frames.halt()
+    window.stage.cancel()
+    first = Desk()
+    window.session.set_desk(**{field.name: getattr(first, field.name) for field in fields(first)})
+    window.session.begin(Project())
+    settle(window)
+    window.viewer.pen_at = None
+    window.resize(1280, 800)
+    window.activateWindow()
+    window.viewer.setFocus()
+    wait_until(window.isActiveWindow)
+
+
+@pytest.fixture
+def own_window(tmp_path, application):
+    """A window of the test's own, for what begins or ends with it; afterwards no thread of it may be left."""
+    made = open_window(tmp_path)
+    yield made
+    close_window(made)
+
+
+@pytest.fixture
+def hear():
+    """Return what connects a signal to a slot for as long as the test lasts: the window goes on to the next."""
+    connections = []
+    yield lambda signal, slot: connections.append(signal.connect(slot))
+    for connection in connections:
+        QObject.disconnect(connection)

@@ -1,15 +1,13 @@
 """The promises on the demo shot, judged against its truth. Tolerances are the product's promises."""
 
-import pytest
-
 from gommage.demo.accuracy import follow_figures, markdown, point_figures, repair_figures
-
-pytestmark = pytest.mark.slow
+from gommage.demo.shot import demo_at
+from tests import shots
 
 
 def test_the_column_is_followed(cleaned_project, demo):
     figures = follow_figures(cleaned_project.shots[0], demo)
-    assert figures.frames == 72
+    assert figures.frames == len(demo.numbers)
     assert figures.mean_px < 0.02
     assert figures.worst_px < 0.06
     assert 2 / 3 < figures.slip_over_error < 2.0  # one home frame's grain is in all of them: a wide margin
@@ -19,7 +17,7 @@ def test_the_column_is_followed(cleaned_project, demo):
 
 def test_spots_on_the_village_are_found_and_followed(engine, demo):
     figures = point_figures(engine, demo)
-    assert figures.frames == 72
+    assert figures.frames == len(demo.numbers)
     assert figures.mean_px < 0.03
     assert figures.worst_px < 0.06
     assert figures.slip_px > figures.mean_px / 2
@@ -48,15 +46,16 @@ def test_check_finds_little_on_a_good_fix_and_much_on_a_bad_one(engine, cleaned_
     assert max(one.seam_percent for one in bad) > 8
 
 
-def test_the_demo_is_what_it_says(demo):
-    footage = demo.footage
+def test_the_demo_is_what_it_says():
+    footage = demo_at(shots.KEPT).footage
     assert (footage.width, footage.height, footage.frames.first, footage.frames.last) == (1280, 720, 1001, 1072)
     from gommage.core.picture.footage import read_picture
 
-    first, last = (read_picture(demo.folder / "plate" / f"theatre.{f}.exr") for f in (1001, 1072))
-    clean_first, clean_last = demo.clean(1001, grain=False), demo.clean(1072, grain=False)
-    matte = demo.matte(1001)
-    assert abs((first - demo.clean(1001))[matte == 0]).max() < 0.02  # half-float rounding at highlights
+    begun, ended = (shots.part("label", range(frame, frame + 1)) for frame in (1001, 1072))
+    first, last = read_picture(begun.plate_path), read_picture(ended.plate_path)
+    clean_first, clean_last = begun.clean(1001, grain=False), ended.clean(1072, grain=False)
+    matte = begun.matte(1001)
+    assert abs((first - begun.clean(1001))[matte == 0]).max() < 0.02  # half-float rounding at highlights
     assert 0.6 < matte.max() <= 1
     dimming = clean_last[250:600, 450:800].mean(axis=(0, 1)) / clean_first[250:600, 450:800].mean(axis=(0, 1))
     assert 0.6 < dimming[1] < 0.85

@@ -3,8 +3,6 @@
 import re
 from pathlib import Path
 
-import pytest
-
 from gommage.core.document import store
 from gommage.core.picture import probe
 from gommage.demo.job import HOME_FRAME, label_cover, recorded_strokes
@@ -12,7 +10,6 @@ from gommage.demo.job import HOME_FRAME, label_cover, recorded_strokes
 ROOT = Path(__file__).parents[1]
 
 
-@pytest.mark.slow
 def test_the_script_of_the_scripting_page_does_the_whole_job(demo, tmp_path, capsys):
     page = (ROOT / "docs" / "scripting.md").read_text()
     script = "\n".join(re.findall(r"```python\n(.*?)```", page, re.S))
@@ -24,9 +21,9 @@ def test_the_script_of_the_scripting_page_does_the_whole_job(demo, tmp_path, cap
         "out": tmp_path,
     }
     exec(compile(script, "docs/scripting.md", "exec"), names)
-    assert "1001" in capsys.readouterr().out
+    assert "1025" in capsys.readouterr().out
     assert names["worst"].worst < 3
-    assert probe(tmp_path).footage.frames == type(names["track"].frames)(first=1058, last=1061)
+    assert probe(tmp_path).footage.frames == type(names["track"].frames)(first=1038, last=1041)
     assert store.load(tmp_path / "label.gommage").shots[0].fixes[0].name == "Price label"
 
 

@@ -1,7 +1,6 @@
 """What a hand does in a journey, counted: a press with its release, a drag, a key, a typed field count one each."""
 
 import json
-import os
 from pathlib import Path
 
 import numpy as np
@@ -14,8 +13,6 @@ from tests.app.driving import at_view, drag, press
 from tests.conftest import settle
 
 NOTED = Path("build") / "journeys"
-IS_WHOLE = "GOMMAGE_JOURNEYS" in os.environ
-"""Whether long journeys go over all frames of their shots, as `make journeys` has it; else over less than half."""
 
 
 class Hand:

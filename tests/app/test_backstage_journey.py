@@ -2,35 +2,27 @@
 
 import cv2
 import numpy as np
-import pytest
-from msgspec.structs import replace
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QFileDialog
 
 from gommage.core.document import Plates, Project, Shot, placement
 from gommage.core.engine.plate_files import HOME as TOLD_HOME
 from gommage.core.picture.writing import write_still
-from gommage.demo.backstage import make_backstage
 from gommage.demo.backstage_job import AREAS, HOME
 from gommage.demo.filming import with_grain
-from tests.app.counting import IS_WHOLE, Hand, densely
+from tests import shots
+from tests.app.counting import Hand, densely
 from tests.app.driving import ALT, SHIFT, activate
-from tests.conftest import WALK_FRAMES, settle, wait_until
+from tests.conftest import settle, wait_until
 
-pytestmark = pytest.mark.slow
 MOST_ACTIONS, MOST_BEHIND_DB, MOST_PX = 25, 1.5, 0.2
 GROWN_PX = 8.0
 LONG_S = 300
 
 
-@pytest.fixture(scope="session")
-def backstage(request):
-    """The walk, all of it in whole journeys, and the part of it that other tests look at in the others."""
-    return make_backstage(request.config.cache.mkdir("demo")) if IS_WHOLE else request.getfixturevalue("walk")
-
-
-def test_two_crates_are_taken_off_the_floor(window, backstage, tmp_path, monkeypatch):
-    footage = backstage.footage if IS_WHOLE else replace(backstage.footage, frames=WALK_FRAMES)
+def test_two_crates_are_taken_off_the_floor(window, tmp_path, monkeypatch):
+    backstage = shots.shot("backstage")
+    footage = backstage.footage
     painted = tmp_path / f"floor.{HOME}.exr"  # as it comes from a picture editor
     bare = backstage.clean(HOME, grain=False)
     write_still(painted, with_grain(bare, (7, HOME)).astype(np.float16), bits=16, attributes={TOLD_HOME: HOME})

@@ -17,7 +17,7 @@ from tests.app.driving import ALT, CTRL, SHIFT, find
 from tests.app.painted_crosses import SPAN, cure, shot_of
 from tests.conftest import settle, wait_until
 
-pytestmark = pytest.mark.slow
+pytestmark = pytest.mark.whole
 HOME, SCRIBBLED = 1051, 1048
 KEYED = (*range(HOME + 10, SPAN.last + 1, 10), *range(HOME - 10, SPAN.first - 1, -10))
 MOST_ACTIONS = 60

@@ -7,16 +7,14 @@ from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QToolButton
 
 from gommage.core.document import Donors, Project, Rim, Shot, Span
-from gommage.demo.crosses import make_crosses
 from gommage.demo.filming import with_grain
 from gommage.demo.here import line_words
-from gommage.demo.reel import make_reel
-from gommage.demo.strings import STRINGS, make_strings, string_line
+from gommage.demo.strings import STRINGS, string_line
+from tests import shots
 from tests.app.counting import Hand
 from tests.app.driving import ALT, CTRL, SHIFT, find
 from tests.conftest import settle, wait_until
 
-pytestmark = pytest.mark.slow
 MOST_FOR_STRINGS, MOST_FOR_REEL, MOST_FOR_CROSSES = 30, 8, 10
 LINE_OFF_PX, MEAN_OFF_PX = 0.5, 0.3
 BELOW_ORACLE_DB = 1.5
@@ -26,12 +24,6 @@ half a decibel less."""
 LEFT_OVER_DB = 3.0
 """A bit of a string that is left on one frame costs four."""
 RECALL, PRECISION = 0.98, 0.98
-
-
-@pytest.fixture(scope="session")
-def theatre(request):
-    """Where the paper theatre is kept between tests."""
-    return request.config.cache.mkdir("demo")
 
 
 def begin(window, demo, name):
@@ -72,8 +64,8 @@ def strings_covered(window, demo, hand):
     at_rest(window)
 
 
-def test_strings_over_a_face_are_closed(window, theatre):
-    demo = make_strings(theatre)
+def test_strings_over_a_face_are_closed(window):
+    demo = shots.shot("strings")
     hand = begin(window, demo, "strings")
     strings_covered(window, demo, hand)
     assert hand.count <= MOST_FOR_STRINGS
@@ -83,7 +75,7 @@ def test_strings_over_a_face_are_closed(window, theatre):
     words = line_words(window.session.project, demo)
     mean, worst, lost = (float(one) for one in (words.split()[1], words.split()[6], words.split()[-3]))
     assert (mean <= MEAN_OFF_PX, worst <= LINE_OFF_PX, lost) == (True, True, 0), words
-    rows = [figures(window, demo, one) for one in (1010, 1030, 1050)]
+    rows = [figures(window, demo, one) for one in demo.numbers[4 :: 20 if shots.IS_WHOLE else 4]]
     mine, limit = np.mean(rows, axis=0)
     hand.note(
         f"Close {len(STRINGS)} strings across a puppet's face over {len(demo.footage.frames)} frames",
@@ -92,8 +84,9 @@ def test_strings_over_a_face_are_closed(window, theatre):
     )
 
 
-def test_what_strings_hide_is_brought_from_other_frames_along_surfaces_that_propose_themselves(window, theatre):
-    demo = make_strings(theatre)
+@pytest.mark.whole
+def test_what_strings_hide_is_brought_from_other_frames_along_surfaces_that_propose_themselves(window):
+    demo = shots.shot("strings")
     hand = begin(window, demo, "strings by other frames")
     strings_covered(window, demo, hand)
     hand.key("look for surfaces", (Qt.Key.Key_V, ALT))
@@ -110,7 +103,7 @@ def test_what_strings_hide_is_brought_from_other_frames_along_surfaces_that_prop
     shot = window.shot
     assert shot.fixes[0].fill == Donors(surface_ids=tuple(one.id for one in shot.surfaces))
     assert len(shot.surfaces) == len(("sky", "face"))
-    rows = [figures(window, demo, one) for one in (1001, 1010, 1030, 1050)]
+    rows = [figures(window, demo, one) for one in demo.numbers[::16]]
     mine, limit = np.mean(rows, axis=0)
     assert mine > limit - EDGES_BELOW_DB, rows
     assert min(row[0] for row in rows) > limit - LEFT_OVER_DB, rows
@@ -129,8 +122,8 @@ def figures(window, demo, frame):
     return psnr(engine.result(shot, frame), truth, inside), psnr(with_grain(bare, (99, frame)), truth, inside)
 
 
-def test_all_dirt_of_the_reel_is_found_and_cured(window, theatre):
-    demo = make_reel(theatre)
+def test_all_dirt_of_the_reel_is_found_and_cured(window):
+    demo = shots.shot("old reel")
     hand = begin(window, demo, "reel by itself")
     follow_box(window, hand, np.array([[180, 110], [760, 110], [760, 430], [180, 430.0]]))
     hand.key("find dirt", (Qt.Key.Key_J, CTRL | SHIFT))
@@ -145,7 +138,7 @@ def test_all_dirt_of_the_reel_is_found_and_cured(window, theatre):
     at_rest(window)
     assert hand.count - 2 * refused <= MOST_FOR_REEL
     rows = []
-    for frame in range(1010, 1050, 5):
+    for frame in demo.numbers[9 :: 5 if shots.IS_WHOLE else 2]:
         inside = demo.damage(frame) > 0.02
         if inside.any():
             engine, truth = window.session.engine, demo.clean(frame)
@@ -174,8 +167,8 @@ def untrue(listed, demo):
     return found
 
 
-def test_all_crosses_are_found_from_two(window, theatre):
-    demo = make_crosses(theatre)
+def test_all_crosses_are_found_from_two(window):
+    demo = shots.shot("crosses")
     hand = begin(window, demo, "all crosses")
     follow_box(window, hand, np.array([[1150, 20], [1400, 20], [1400, 1000], [1150, 1000.0]]))
     hand.key("step Cover", Qt.Key.Key_2)
@@ -195,7 +188,7 @@ def test_all_crosses_are_found_from_two(window, theatre):
     (fix,) = window.shot.fixes
     assert isinstance(fix.fill, Rim)
     hits, wanted, extra = 0, 0, 0
-    for frame in range(1002, 1097, 8):
+    for frame in demo.numbers[1 :: 8 if shots.IS_WHOLE else 4]:
         covered = window.session.engine.matte(window.shot, fix.cover, frame) > 0.5
         middles = np.array([one.mean(axis=0) for one in demo.outlines("crosses", frame)])
         seen = (middles > 2).all(axis=1) & (middles < (demo.footage.width - 2, demo.footage.height - 2)).all(axis=1)

@@ -158,9 +158,9 @@ def test_the_turn_is_followed_and_the_sphere_levelled(looking):
     assert looking.viewer.view_from_picture() == before
 
 
-def test_other_shots_are_no_panoramas(opened):
+def test_other_shots_are_no_panoramas(opened, hear):
     said = []
-    opened.session.error_shown.connect(said.append)
+    hear(opened.session.error_shown, said.append)
     opened.call("look_down")
     assert "no panorama" in said[-1]
     opened.call("follow_turn")

@@ -7,27 +7,21 @@ from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QDoubleSpinBox, QPushButton
 
 from gommage.core.document import Project, Shot, Texture
-from gommage.demo.footlights import make_footlights, make_turned_footlights
 from gommage.demo.footlights_job import judged_panorama, tripod_outlines
-from tests.app.counting import IS_WHOLE, Hand, densely
+from tests import shots
+from tests.app.counting import Hand, densely
 from tests.app.driving import SHIFT, activate, find
 from tests.conftest import settle, wait_until
 
-pytestmark = pytest.mark.slow
 MOST_ACTIONS, MOST_BEHIND_DB = 8, 1.5
 AT = 1008
 ROUGH_PX = 61
 """A hand does not go into corners narrower than that."""
 
 
-WAYS = {"standing": make_footlights} | ({"turned": make_turned_footlights} if IS_WHOLE else {})
-"""The second is drawn for whole journeys alone: that takes some minutes."""
-
-
-@pytest.fixture(scope="session", params=WAYS.values(), ids=WAYS)
+@pytest.fixture(scope="session", params=["footlights"] + ["footlights turned"] * shots.IS_WHOLE)
 def footlights(request):
-    """The shots, drawn once and kept in pytest's cache."""
-    return request.param(request.config.cache.mkdir("demo"))
+    return shots.shot(request.param)
 
 
 def test_a_tripod_is_taken_out_of_a_panorama(window, footlights):

@@ -110,9 +110,9 @@ def test_stepping_by_key_and_by_button(opened):
     assert opened.stage.views.is_ready(1006)
 
 
-def test_play_runs_and_stops(opened):
+def test_play_runs_and_stops(opened, hear):
     seen = set()
-    opened.session.desk_changed.connect(lambda old, new: seen.add(new.frame))
+    hear(opened.session.desk_changed, lambda old, new: seen.add(new.frame))
     press(opened, Qt.Key.Key_Space)
     wait_until(lambda: len(seen) == 6)
     press(opened, Qt.Key.Key_Space)
@@ -419,14 +419,12 @@ def test_a_stroke_is_chosen_and_changed_afterwards(opened):
 # -- match and cards ----------------------------------------------------------------------------------------
 
 
-def test_the_drag_of_a_number_is_one_step_and_shows_at_once(opened):
+def test_the_drag_of_a_number_is_one_step_and_shows_at_once(opened, hear):
     press(opened, Qt.Key.Key_2)
     number = find(opened.panel, DragNumber, "Soft outside")
     steps = len(opened.session.history.steps)
     seen = []
-    opened.session.document_changed.connect(
-        lambda old, new: seen.append(opened.desk.fix(new).cover.softness.outwards_px)
-    )
+    hear(opened.session.document_changed, lambda old, new: seen.append(opened.desk.fix(new).cover.softness.outwards_px))
     places = [QPoint(20 + across, 8) for across in (0, 10, 20, 40)]
     pull(number.lineEdit(), places)
     assert len(seen) >= 3
@@ -528,9 +526,9 @@ def test_a_plate_that_is_not_used_is_offered(opened):
     settle(opened)
 
 
-def test_a_missing_frame_is_shown_in_words_and_the_rest_works(window, small_shot, tmp_path):
+def test_a_missing_frame_is_shown_in_words_and_the_rest_works(window, own_shot, tmp_path):
     (tmp_path / "plate" / "wall.1005.exr").unlink()
-    window.session.begin(Project.of(with_fix(small_shot, clone())))
+    window.session.begin(Project.of(with_fix(own_shot, clone())))
     window.session.go_to(1005)
     wait_until(lambda: "Frame 1005 is missing" in window.viewer.message)
     window.session.go_to(1004)
@@ -576,8 +574,8 @@ def test_stop_keeps_what_was_followed(opened, monkeypatch):
 # -- files --------------------------------------------------------------------------------------------------
 
 
-def test_footage_that_moved_is_asked_for(window, small_shot, tmp_path, monkeypatch):
-    store.save(Project.of(small_shot), tmp_path / "job.gommage")
+def test_footage_that_moved_is_asked_for(window, own_shot, tmp_path, monkeypatch):
+    store.save(Project.of(own_shot), tmp_path / "job.gommage")
     shutil.move(tmp_path / "plate", tmp_path / "elsewhere")
     monkeypatch.setattr(
         QFileDialog, "getOpenFileName", lambda *a, **k: (str(tmp_path / "elsewhere" / "wall.1001.exr"), "")
@@ -634,10 +632,11 @@ def test_unsaved_work_is_asked_about(opened, monkeypatch):
     assert opened.isVisible()
 
 
-def test_every_edit_reaches_the_journal_at_once(opened, tmp_path):
+def test_every_edit_reaches_the_journal_at_once(opened):
     opened.session.commit("Rename", edits.change_fix, "shot", "fix", name="Screw")
-    wait_until(lambda: len(list((tmp_path / "journals").glob("*/edits-*.jsonl"))) == 1)
-    (lines,) = (tmp_path / "journals").glob("*/edits-*.jsonl")
+    (root,) = opened.session.journal_roots
+    wait_until(lambda: len(list(root.glob("*/edits-*.jsonl"))) == 1)
+    (lines,) = root.glob("*/edits-*.jsonl")
     wait_until(lambda: "Screw" in lines.read_text())
     assert json.loads(lines.read_text().splitlines()[-1]) == [{"at": ["shots", 0, "fixes", 0, "name"], "set": "Screw"}]
 
@@ -645,7 +644,7 @@ def test_every_edit_reaches_the_journal_at_once(opened, tmp_path):
 # -- dialogs ------------------------------------------------------------------------------------------------
 
 
-def test_import_dialog_shows_and_changes(qtbot, small_shot, tmp_path):
+def test_import_dialog_shows_and_changes(qtbot, own_shot, tmp_path):
     (tmp_path / "plate" / "wall.1003.exr").unlink()
     dialog = FootageDialog(probe(tmp_path / "plate"))
     qtbot.addWidget(dialog)
@@ -714,7 +713,6 @@ application.exec()
 """
 
 
-@pytest.mark.slow
 @pytest.mark.parametrize("scale", ["1", "2"])
 def test_the_window_on_a_real_x_server(small_shot, tmp_path, scale):
     assert shutil.which("xvfb-run"), "xvfb is one of the test packages"

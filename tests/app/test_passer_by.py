@@ -10,22 +10,20 @@ from gommage.app.dialogs.render import RenderDialog
 from gommage.core.document import Donors
 from gommage.core.picture import read_picture
 from gommage.demo.filming import with_grain
-from gommage.demo.passer_by import FIRST_FRAME, FRAMES, WALL, make_passer_by
+from gommage.demo.passer_by import WALL
+from tests import shots
 from tests.app.counting import Hand
 from tests.app.driving import CTRL, SHIFT, answer, find
 from tests.conftest import settle, wait_until
 
-pytestmark = pytest.mark.slow
-LAST, MIDDLE = FIRST_FRAME + FRAMES - 1, FIRST_FRAME + FRAMES // 2
 MOST_ACTIONS = 25
 MARGIN_PX = 14.0
 BELOW_ORACLE_DB = 1.0
 
 
 @pytest.fixture(scope="session")
-def passer_by(request):
-    """The passer-by, drawn once and kept in pytest's cache."""
-    return make_passer_by(request.config.cache.mkdir("demo"))
+def passer_by():
+    return shots.shot("passer-by")
 
 
 def box_of(demo, frame):
@@ -43,7 +41,8 @@ def centre(window, frame):
 
 
 def test_the_walker_is_gone_in_few_actions(window, passer_by, tmp_path, monkeypatch):
-    hand = Hand(window, "passer-by")
+    hand, (first, last) = Hand(window, "passer-by"), passer_by.numbers[:: len(passer_by.numbers) - 1]
+    middle = first + len(passer_by.numbers) // 2
     monkeypatch.setattr(QFileDialog, "getOpenFileName", lambda *args, **fields: (str(passer_by.plate_path), ""))
     answer(FootageDialog, lambda dialog: dialog.accept())
     hand.key("open footage", (Qt.Key.Key_I, CTRL))
@@ -51,16 +50,16 @@ def test_the_walker_is_gone_in_few_actions(window, passer_by, tmp_path, monkeypa
     settle(window)
     for words in ("choose the file", "begin on it"):  # in the dialogs
         hand.note_action(words)
-    hand.frame(MIDDLE)
+    hand.frame(middle)
     hand.button("choose how to draw", find(window.tray, QToolButton, "Rectangle"))
     hand.drag("draw round the wall", [WALL[0], WALL.mean(axis=0), WALL[2]])
     hand.key("follow both ways", (Qt.Key.Key_G, CTRL))
     wait_until(lambda: not window.work.is_busy, 900)
     settle(window)
     hand.key("step Cover", Qt.Key.Key_2)
-    low, high = box_of(passer_by, MIDDLE)
+    low, high = box_of(passer_by, middle)
     hand.drag("draw round the walker", [low, (low + high) / 2, high])
-    for frame in (FIRST_FRAME, LAST, (FIRST_FRAME + MIDDLE) // 2, (MIDDLE + LAST) // 2):
+    for frame in (first, last, (first + middle) // 2, (middle + last) // 2):
         hand.frame(frame)
         there, wanted = centre(window, frame), np.mean(box_of(passer_by, frame), axis=0)
         hand.drag("move the cover", [there, (there + wanted) / 2, wanted])
@@ -84,7 +83,7 @@ def test_the_walker_is_gone_in_few_actions(window, passer_by, tmp_path, monkeypa
     assert hand.count <= MOST_ACTIONS
 
     mine, oracle = [], []
-    for frame in range(FIRST_FRAME + 4, LAST, 6):
+    for frame in range(first + 4, last, 6):
         (file,) = tmp_path.glob(f"*.{frame}.exr")
         result, inside = read_picture(file), passer_by.covered(frame) > 0.02
         seen = window.session.engine.elsewhere(window.shot, fix, frame, 1.0)
@@ -97,6 +96,6 @@ def test_the_walker_is_gone_in_few_actions(window, passer_by, tmp_path, monkeypa
     found, limit = (float(-10 * np.log10(np.mean(one))) for one in (mine, oracle))
     assert found > limit - BELOW_ORACLE_DB, (found, limit)
     hand.note(
-        f"A man out of {FRAMES} frames of a handheld shot, from footage to rendered files",
+        f"A man out of {len(passer_by.numbers)} frames of a handheld shot, from footage to rendered files",
         ("where he was", "PSNR", "oracle"), [("all frames", f"{found:.1f} dB", f"{limit:.1f} dB")],
     )  # fmt: skip

@@ -211,10 +211,10 @@ def test_a_file_dialog_that_is_called_off_leaves_the_panel_as_it_was(hung, monke
     assert fill_of(window) == before
 
 
-def test_what_cannot_be_laid_is_said_in_one_sentence(hung):
+def test_what_cannot_be_laid_is_said_in_one_sentence(hung, hear):
     window, path = hung
     said = []
-    window.session.error_shown.connect(said.append)
+    hear(window.session.error_shown, said.append)
     bad = path.with_name("torn.png")
     bad.write_bytes(path.read_bytes()[:60])
     lay(window, bad)

@@ -8,21 +8,21 @@ from PySide6.QtWidgets import QToolButton
 from gommage.app.desk import Life
 from gommage.core.document import Project, Shot, placement
 from gommage.core.match import add_grain
-from gommage.demo.reel import DUST, HAIRS, SCRATCH, make_reel, scratch_line
+from gommage.demo.reel import DUST, HAIRS, SCRATCH, scratch_line
+from tests import shots
 from tests.app.counting import Hand, densely
 from tests.app.driving import ALT, CTRL, SHIFT, find
 from tests.conftest import settle, wait_until
 
-pytestmark = pytest.mark.slow
+pytestmark = pytest.mark.whole
 HOME = 1030
 BELOW_ORACLE_DB = 1.5  # the product's promise for this shot
 SCRATCH_ACTIONS = 5
 
 
 @pytest.fixture(scope="session")
-def reel(request):
-    """The old reel, drawn once and kept in pytest's cache."""
-    return make_reel(request.config.cache.mkdir("demo"))
+def reel():
+    return shots.shot("old reel")
 
 
 def begin(window, hand):

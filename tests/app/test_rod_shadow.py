@@ -6,19 +6,19 @@ from PySide6.QtCore import Qt
 
 from gommage.core.document import Borrow, Project, Shot
 from gommage.demo.filming import with_grain
-from gommage.demo.moth import SHADOW_FIRST, SHADOW_FRAMES, make_rod_shadow
+from gommage.demo.moth import SHADOW_FIRST, SHADOW_FRAMES
+from tests import shots
 from tests.app.counting import Hand
 from tests.app.driving import ALT, SHIFT
 from tests.conftest import settle, wait_until
 
-pytestmark = pytest.mark.slow
+pytestmark = pytest.mark.whole
 MOST_ACTIONS, BETTER_DB, COVERED = 9, 5.0, 0.6
 
 
 @pytest.fixture(scope="session")
-def rod_shadow(request):
-    """The shot with the rod's shadow, drawn once and kept in pytest's cache."""
-    return make_rod_shadow(request.config.cache.mkdir("demo"))
+def rod_shadow():
+    return shots.shot("rod shadow")
 
 
 def test_a_shadow_is_borrowed_away(window, rod_shadow):

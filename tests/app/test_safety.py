@@ -49,6 +49,11 @@ def wall(window):
 
 
 @pytest.fixture
+def window(own_window):
+    return own_window
+
+
+@pytest.fixture
 def root(tmp_path):
     return tmp_path / "journals"
 

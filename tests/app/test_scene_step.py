@@ -2,7 +2,6 @@
 
 import numpy as np
 import pytest
-from msgspec.structs import replace
 from PySide6.QtCore import Qt
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QComboBox, QFileDialog, QPushButton
@@ -14,7 +13,7 @@ from gommage.core.engine import Step
 from gommage.core.geometry import Lens
 from gommage.demo.backstage_job import AREAS, HOME
 from tests.app.driving import ALT, CTRL, activate, click, find, press
-from tests.conftest import WALK_FRAMES, settle, wait_until
+from tests.conftest import settle, wait_until
 
 LONG_S = 150
 
@@ -24,7 +23,7 @@ def solved_scene(walk, engine) -> Project:
     """The walk with its camera solved, as a script does it."""
     from gommage.core.engine import camera_solved
 
-    shot = Shot(id="theatre", name="Backstage", footage=replace(walk.footage, frames=WALK_FRAMES))
+    shot = Shot(id="theatre", name="Backstage", footage=walk.footage)
     return camera_solved(engine, Project.of(shot), "theatre")
 
 
@@ -47,13 +46,12 @@ def plane_in_hand(window):
     return window.desk.surface(window.session.project)
 
 
-@pytest.mark.slow
-def test_a_camera_is_solved_and_a_floor_laid_polished_and_nudged(window, walk):
+def test_a_camera_is_solved_and_a_floor_laid_polished_and_nudged(window, walk, hear):
     """The whole way: solve, draw round the floor, name it, polish it, tilt it by keys, take all back."""
-    shot = Shot(id="theatre", name="Backstage", footage=replace(walk.footage, frames=WALK_FRAMES))
+    shot = Shot(id="theatre", name="Backstage", footage=walk.footage)
     begin(window, Project.of(shot))
     seen = []
-    window.work.changed.connect(lambda running: running is not None and seen.append((running.words, running.share)))
+    hear(window.work.changed, lambda running: running is not None and seen.append((running.words, running.share)))
     press(window, (Qt.Key.Key_K, ALT))
     wait_until(lambda: not window.work.is_busy, LONG_S)
     settle(window)
@@ -92,9 +90,9 @@ def test_a_camera_is_solved_and_a_floor_laid_polished_and_nudged(window, walk):
     assert placement(window.shot, plane_in_hand(window)).slip_px.max() < 0.3
 
 
-def test_without_a_camera_there_is_nothing_to_lay_planes_into(opened):
+def test_without_a_camera_there_is_nothing_to_lay_planes_into(opened, hear):
     said = []
-    opened.session.error_shown.connect(said.append)
+    hear(opened.session.error_shown, said.append)
     opened.call("new_scene_plane")
     assert "Solve the camera first" in said[-1]
     opened.call("polish_plane")
@@ -102,7 +100,7 @@ def test_without_a_camera_there_is_nothing_to_lay_planes_into(opened):
     assert not opened.actions_by_id["polish_plane"].isEnabled()
 
 
-def test_points_are_clicked_for_a_plane_and_a_speck_is_refused(window, solved_scene):
+def test_points_are_clicked_for_a_plane_and_a_speck_is_refused(window, solved_scene, hear):
     begin(window, solved_scene)
     window.call("new_scene_plane")
     camera = window.shot.camera
@@ -114,7 +112,7 @@ def test_points_are_clicked_for_a_plane_and_a_speck_is_refused(window, solved_sc
     wait_until(lambda: plane_in_hand(window) is not None)
     assert np.abs(plane_in_hand(window).how.outline.values - corners).max() < 2
     said = []
-    window.session.error_shown.connect(said.append)
+    hear(window.session.error_shown, said.append)
     window.call("new_scene_plane")
     boxes = [(x, y) for x in range(40, 900, 20) for y in range(40, 480, 20)]
     x, y = next(box for box in boxes if not ((places > box) & (places < np.add(box, (40, 30)))).all(axis=1).any())
@@ -146,7 +144,7 @@ def test_a_lens_is_chosen_written_and_read(window, solved_scene, tmp_path, monke
     wait_until(lambda: window.desk.lens == own)
 
 
-def test_taking_the_camera_off_asks_for_its_planes_first(window, solved_scene):
+def test_taking_the_camera_off_asks_for_its_planes_first(window, solved_scene, hear):
     begin(window, solved_scene)
     camera = window.shot.camera
     from gommage.core.document import Surface
@@ -156,7 +154,7 @@ def test_taking_the_camera_off_asks_for_its_planes_first(window, solved_scene):
     surface = Surface(id="p", name="Parlour", home_frame=HOME, how=plane)
     window.session.commit("Lay", edits.add_surface, "theatre", surface)
     said = []
-    window.session.error_shown.connect(said.append)
+    hear(window.session.error_shown, said.append)
     window.call("forget_camera")
     assert "would lie nowhere" in said[-1]
     window.session.undo()

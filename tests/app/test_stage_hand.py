@@ -7,12 +7,13 @@ from PySide6.QtCore import Qt
 from gommage.app.desk import Life
 from gommage.core.document import Project, Shot
 from gommage.demo.filming import with_grain
-from gommage.demo.stage_hand import FIRST_FRAME, FRAMES, arm_line, make_stage_hand
+from gommage.demo.stage_hand import FIRST_FRAME, FRAMES, arm_line
+from tests import shots
 from tests.app.counting import Hand
 from tests.app.driving import CTRL, SHIFT
 from tests.conftest import settle
 
-pytestmark = pytest.mark.slow
+pytestmark = pytest.mark.whole
 LAST = FIRST_FRAME + FRAMES - 1
 TURN = 1016  # from here on the first frame is clean where the arm is, before it the last
 BELOW_ORACLE_DB = 2.0
@@ -21,9 +22,8 @@ LEVEL = 0.01
 
 
 @pytest.fixture(scope="session")
-def stage_hand(request):
-    """The stage hand, drawn once and kept in pytest's cache."""
-    return make_stage_hand(request.config.cache.mkdir("demo"))
+def stage_hand():
+    return shots.shot("stage hand")
 
 
 def test_an_arm_is_cured_from_two_pinned_frames(window, stage_hand):

@@ -25,9 +25,9 @@ class Running:
         return 0
 
 
-def test_what_is_loaded_is_not_looked_through_again_once_the_program_is_warm(window, monkeypatch):
+def test_what_is_loaded_is_not_looked_through_again_once_the_program_is_warm(own_window, monkeypatch):
     before = gc.get_freeze_count()
-    monkeypatch.setattr(start_module, "make_window", lambda: window)
+    monkeypatch.setattr(start_module, "make_window", lambda: own_window)
     monkeypatch.setattr(start_module, "make_application", lambda: Running(lambda: gc.get_freeze_count() > before))
     try:
         assert start_module.start() == 0

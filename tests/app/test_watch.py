@@ -20,7 +20,6 @@ from tests.conftest import settle, wait_until
 from tests.engine.test_engine import clone, with_fix
 from tests.yardstick import least
 
-pytestmark = pytest.mark.slow
 HELD = 4.0
 """What an event may take, in yardsticks: 30 ms where one takes 7.5."""
 COUNT = 1000

@@ -109,7 +109,6 @@ def test_a_damaged_base_is_one_sentence(tmp_path, project):
 # -- kills ------------------------------------------------------------------------------------------------------
 
 
-@pytest.mark.slow
 def test_a_kill_loses_nothing_that_was_committed(tmp_path, project):
     """A process that is killed without warning, in the middle of committing, leaves all edits it reported."""
     store.save(project, tmp_path / "p.gommage")

@@ -584,7 +584,6 @@ def test_plates_are_decoded_as_their_footage_says(engine, small_shot):
     )
 
 
-@pytest.mark.slow
 def test_two_hundred_strokes_stay_within_the_cache_s_budget(small_shot):
     """Painted one after the other, each looked at: what is held is the budget, not the number of strokes."""
     engine = Engine(40 * 1024**2)

@@ -240,7 +240,6 @@ def test_a_field_that_equals_the_matrix_gives_the_same_picture(grainy_shot, monk
         np.testing.assert_allclose(Engine(10**9).result(renamed, frame), wanted, atol=1e-3)
 
 
-@pytest.mark.slow
 def test_the_whole_demo_job_through_a_field_is_the_same_picture(engine, cleaned_project, monkeypatch):
     shot = cleaned_project.shots[0]
     wanted = {frame: engine.result(shot, frame) for frame in (1001, 1036, 1072)}

@@ -152,7 +152,6 @@ def test_what_cannot_be_written_is_a_sentence(engine, shot, tmp_path, monkeypatc
     assert os.listdir(tmp_path / "out") == []
 
 
-@pytest.mark.slow
 def test_several_processes_write_the_same_bits(engine, shot, tmp_path):
     store.save(Project.of(shot), tmp_path / "p.gommage")
     report = render_in_processes(tmp_path / "p.gommage", shot, shot.footage.frames, RenderTarget(tmp_path / "two"), 2)

@@ -40,13 +40,16 @@ from gommage.core.engine.solving import _hidden
 from gommage.core.follow.exchange import read_track, write_track
 from gommage.demo.backstage_job import AREAS, HOME
 from gommage.errors import Cancelled, FollowError
-from tests.conftest import WALK_FRAMES as FRAMES
+from tests import shots
 from tests.conftest import rectangle, shape_of
+
+_, PART = shots.SHOTS["backstage"]
+FRAMES = FrameRange(first=PART[0], last=PART[-1])
 
 
 @pytest.fixture(scope="module")
 def shot(walk) -> Shot:
-    return Shot(id="theatre", name="Backstage", footage=replace(walk.footage, frames=FRAMES))
+    return Shot(id="theatre", name="Backstage", footage=walk.footage)
 
 
 @pytest.fixture(scope="module")

@@ -25,7 +25,6 @@ from gommage.core.geometry import scaling
 from gommage.demo.job import HOME_FRAME, recorded_strokes
 from tests.yardstick import least
 
-pytestmark = pytest.mark.slow
 STAGE = 8.0
 """What may lie between two questions, in yardsticks of 7 to 9 ms: the promise is 50 ms."""
 
@@ -47,11 +46,11 @@ class Questions:
 
 
 def job_of_view(engine, shot, demo, check, out):
-    view_pixels(engine, ViewRequest(shot, 1050, Look.RESULT, scaling(1.4), (1280, 720)), check)
+    view_pixels(engine, ViewRequest(shot, 1040, Look.RESULT, scaling(1.4), (1280, 720)), check)
 
 
 def job_of_small_view(engine, shot, demo, check, out):
-    view_pixels(engine, ViewRequest(shot, 1051, Look.RESULT, scaling(0.3), (400, 220)), check)
+    view_pixels(engine, ViewRequest(shot, 1041, Look.RESULT, scaling(0.3), (400, 220)), check)
 
 
 def job_of_painting(engine, shot, demo, check, out):
@@ -65,7 +64,7 @@ def job_of_measuring(engine, shot, demo, check, out):
 
 
 def job_of_rendering(engine, shot, demo, check, out):
-    render(engine, shot, range(1040, 1044), RenderTarget(out), check=check)
+    render(engine, shot, range(1038, 1042), RenderTarget(out), check=check)
 
 
 def job_of_sheet(engine, shot, demo, check, out):

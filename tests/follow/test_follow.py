@@ -104,7 +104,6 @@ def test_no_motion_is_exact():
     assert corner_error(aligned(np.eye(3)).matrix, np.eye(3)) < 1e-3
 
 
-@pytest.mark.slow
 @pytest.mark.parametrize("motion", [MotionModel.PERSPECTIVE, MotionModel.SHIFT])
 def test_grain_costs_what_slip_says(motion):
     """Over many grains, 63 of a hundred corners lie within one slip and 98 within two, if slip is what it says."""
@@ -510,7 +509,6 @@ def test_a_mapping_s_stretch_is_told():
     np.testing.assert_allclose(stretches(turned, points), [[1.5, 1.5]] * 2)
 
 
-@pytest.mark.slow
 def test_more_accurate_than_the_library_s_own_alignment():
     """Against OpenCV's ECC on the same grainy frames, from the same start."""
     ours, theirs = [], []

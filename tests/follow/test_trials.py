@@ -8,7 +8,6 @@ import pytest
 from gommage.core.document import FrameRange
 from gommage.demo.trials import HOME, TRIALS, judged, limit_of, seen
 
-pytestmark = pytest.mark.slow
 BY_NAME = {trial.name: trial for trial in TRIALS}
 
 

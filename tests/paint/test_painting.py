@@ -149,7 +149,6 @@ def test_paint_costs_its_own_tiles():
     assert two.content(Window(390, 690, 410, 710)) == one.content(Window(390, 690, 410, 710)) != ()
 
 
-@pytest.mark.slow
 def test_forty_strokes_on_a_large_plate_hold_little():
     """Each stroke is kept, for undo; together they hold their own tiles, not forty plates."""
     tracemalloc.start()

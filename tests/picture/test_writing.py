@@ -49,7 +49,6 @@ def test_a_full_disk_is_said_and_leaves_the_old_file(tmp_path, monkeypatch):
     assert os.listdir(tmp_path) == ["a.exr"]
 
 
-@pytest.mark.slow
 def test_a_disk_that_is_really_full():
     """Linux's full device refuses every byte; the writer must notice."""
     import subprocess

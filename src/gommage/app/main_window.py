@@ -33,7 +33,7 @@ from gommage.app.dialogs.shortcuts import ShortcutsDialog
 from gommage.app.files import FileCommands
 from gommage.app.lists.column import Column
 from gommage.app.look.controls import push_button, show_number
-from gommage.app.look.theme import DARK, LIGHT, apply_theme, icon, tabular_font
+from gommage.app.look.theme import DARK, LIGHT, apply_theme, dress, icon, tabular_font
 from gommage.app.menus import build_menus, what_is_on, what_is_there
 from gommage.app.paint_commands import PaintCommands
 from gommage.app.picture.stage import Stage
@@ -85,13 +85,14 @@ class MainWindow(QMainWindow):
         self.views = ViewCommands(self.session, self.stage, self.viewer, self._refresh_actions)
         self.items = ItemCommands(self.session, self.work, self.stage, self)
         self.follows = FollowCommands(self.session, self.work, self)
-        self.shapes = ShapeCommands(self.session, self.stage)
+        self.shapes = ShapeCommands(self.session, self.stage, self)
         self.mattes = MatteFileCommands(self.session, self.work, self)
         self.plates = PlateCommands(self.session, self)
         self.of_steps = StepCommands(self.session, self.work, self, self.viewer)
         self.brushes = BrushCommands(self.session, self.stage)
         self.painting = PaintCommands(self.session, self.stage, self)
         self._build_layout()
+        dress(self)
         self._connect()
         self._on_work_changed(None)
         self._on_document_changed(self.session.shown, self.session.shown)
@@ -403,6 +404,7 @@ class MainWindow(QMainWindow):
         chosen = LIGHT if self.actions_by_id["light_theme"].isChecked() else DARK
         icon.cache_clear()
         apply_theme(application, chosen)
+        dress(self)
         for entry in ACTIONS:
             if entry.icon:
                 self.actions_by_id[entry.id].setIcon(icon(entry.icon))

@@ -5,29 +5,40 @@ from __future__ import annotations
 from collections.abc import Callable
 
 import numpy as np
+from numpy.typing import NDArray
 
 from gommage.core.document import Brush, Matte, MotionModel, Shape, Softness, Stroke, Tool
 from gommage.core.document.arrays import Array
 from gommage.core.geometry import IDENTITY, Window, shift
 from gommage.core.picture import Picture
 
-__all__ = ["warm_up"]
+__all__ = ["LOOPS", "warm_up"]
 
 
 def warm_up(check: Callable[[], None]) -> None:
     """Run each compiled loop once on next to nothing."""
-    from gommage.core.cover import matte_at, matte_pixels
-    from gommage.core.cover.freehand import fitted_line
-    from gommage.core.cover.kernels import flattened
-    from gommage.core.follow.align import align, make_pyramid, make_template
-    from gommage.core.follow.masks import polygon_mask
+    for warm in LOOPS:
+        check()
+        warm(check)
+
+
+def _texture() -> Picture:
+    """Return something with texture, (64, 64)."""
+    return np.random.default_rng(0).random((64, 64)).astype(np.float32)
+
+
+def _in_colour(texture: Picture) -> Picture:
+    return np.ascontiguousarray(np.repeat(texture[..., None], 3, axis=2))
+
+
+def _warm_painting(check: Callable[[], None]) -> None:
+    """Run the loops of pictures and brushes."""
     from gommage.core.paint import Canvas, lay_stroke, plainly
     from gommage.core.paint.kernels import lay_over, told_apart
     from gommage.core.picture import resample
     from gommage.core.picture.colour import show
 
     small = np.zeros((16, 16, 3), np.float32)
-    check()
     show(small)
     check()
     resample(small, shift(0.5, 0.5), Window.of(8, 8))
@@ -40,11 +51,24 @@ def warm_up(check: Callable[[], None]) -> None:
         lay_stroke(canvas, canvas, plainly(stroke))
     told_apart(small, small, small[..., 0], small.copy())
     lay_over(small.copy(), small, small[..., 0])
-    check()
+
+
+def _warm_following(check: Callable[[], None]) -> None:
+    """Run the loops of planes."""
+    from gommage.core.follow.align import align, make_pyramid, make_template
+    from gommage.core.follow.masks import polygon_mask
+
     area = polygon_mask([np.array([[12.0, 12.0], [52.0, 12.0], [52.0, 52.0], [12.0, 52.0]])], Window.of(64, 64))
-    texture = np.random.default_rng(0).random((64, 64)).astype(np.float32)
+    texture = _texture()
     align(make_template(texture, area), make_pyramid(texture, 2), np.eye(3), MotionModel.SHIFT)
-    check()
+
+
+def _warm_covers(check: Callable[[], None]) -> None:
+    """Run the loops of mattes."""
+    from gommage.core.cover import matte_at, matte_pixels
+    from gommage.core.cover.freehand import fitted_line
+    from gommage.core.cover.kernels import flattened
+
     cover = Matte.of(Shape.of("warm", 1, [[2, 2], [9, 2], [9, 9]]))
     flattened(np.zeros((3, 8)), np.zeros(3, np.int8), 0.01, 1, 512)
     softer = Matte.of(*cover.shapes, softness=Softness(outwards_px=2.0))
@@ -52,20 +76,19 @@ def warm_up(check: Callable[[], None]) -> None:
         matte_pixels(matte_at(one, 1, lambda surface_id, frame: IDENTITY), Window.of(16, 16))
     check()
     fitted_line(np.array([[0.0, 0.0], [20.0, 0.0], [10.0, 20.0]]))
-    check()
-    _warm_fills(texture, check)
 
 
-def _warm_fills(texture: Picture, check: Callable[[], None]) -> None:
-    """Run the loops of filling."""
+def _warm_fills_from_frames(check: Callable[[], None]) -> None:
+    """Run the loops of filling from other frames."""
     from gommage.core.fill.gathering import Stack, left_over_motion, light_between, ring_points
     from gommage.core.fill.thin_plates import cells_of, drawn, drawn_moved, means_of_cells, put_under_light
     from gommage.core.match.fronts import front_edges
     from gommage.core.match.kernels import white_noise
     from gommage.core.picture import Splines, sampled_at
 
+    texture = _texture()
+    picture = _in_colour(texture)
     window = Window.of(texture.shape[1], texture.shape[0])
-    picture = np.ascontiguousarray(np.repeat(texture[..., None], 3, axis=2))
     everywhere = np.ones(texture.shape, bool)
     ring = ring_points(picture, window, everywhere)
     clean = np.ones(len(ring), bool)
@@ -92,23 +115,33 @@ def _warm_fills(texture: Picture, check: Callable[[], None]) -> None:
         drawn_moved(knots, 8, np.eye(2, 3), everywhere, picture.copy()[part], texture.copy()[part])
     white_noise(np.uint64(1), 0, 0, picture.copy())
     front_edges(picture, texture)
-    check()
-    _warm_fills_from_here(picture, check)
 
 
-def _warm_fills_from_here(picture: Picture, check: Callable[[], None]) -> None:
-    """Run the loops of texture, of spans, of wires and of dirt."""
-    from gommage.core.cover.dirt import dirt_frame, dirt_on
+def _warm_texture(check: Callable[[], None]) -> None:
+    """Run the loops of texture."""
     from gommage.core.fill.patchwork import closed, finer, laid
+
+    picture = _in_colour(_texture())
+    hole = _hole(picture)
+    found = closed(picture, hole, ~hole, check=check)
+    laid(picture, hole, finer(found.offsets, found.level, hole, ~hole), check)
+
+
+def _hole(picture: Picture) -> NDArray[np.bool_]:
+    hole = np.zeros(picture.shape[:2], bool)
+    hole[26:38, 26:38] = True
+    return hole
+
+
+def _warm_lines_and_dirt(check: Callable[[], None]) -> None:
+    """Run the loops of spans, of wires and of dirt."""
+    from gommage.core.cover.dirt import dirt_frame, dirt_on
     from gommage.core.fill.spans.kernels import bridged, slanted
     from gommage.core.follow.wires import find_wire, wire_again
     from gommage.core.picture.kernels import banded
 
-    hole = np.zeros(picture.shape[:2], bool)
-    hole[26:38, 26:38] = True
-    found = closed(picture, hole, ~hole, check=check)
-    laid(picture, hole, finer(found.offsets, found.level, hole, ~hole), check)
-    check()
+    picture = _in_colour(_texture())
+    hole = _hole(picture)
     frames = [dirt_frame(picture) for _ in range(3)]
     dirt_on(frames[0], frames[1], frames[2], 4.0)
     check()
@@ -126,3 +159,14 @@ def _warm_fills_from_here(picture: Picture, check: Callable[[], None]) -> None:
     wire = find_wire(dark, line[[0, -1]])
     if wire is not None:
         wire_again(dark, wire, wire.points)
+
+
+LOOPS = (
+    _warm_painting,
+    _warm_following,
+    _warm_covers,
+    _warm_fills_from_frames,
+    _warm_texture,
+    _warm_lines_and_dirt,
+)
+"""What runs the loops of one part of the work each."""

@@ -28,7 +28,6 @@ __all__ = [
     "PIECES",
     "BackstageShot",
     "backstage_at",
-    "draw_backstage",
     "floor_boards",
     "make_backstage",
     "parlour",
@@ -428,7 +427,7 @@ class BackstageShot(FilmedShot):
         return hull.astype(np.float64)
 
 
-def draw_backstage(folder: Path, frame: int) -> int:
+def _draw(folder: Path, frame: int) -> int:
     """Draw one frame into a folder."""
     clean, dirty, crates, hand = _exposed(frame - FIRST_FRAME)
     half = np.float16
@@ -445,5 +444,5 @@ def backstage_at(root: Path) -> BackstageShot:
     return BackstageShot(root / f"backstage-{VERSION}")
 
 
-make_backstage = maker(backstage_at, VERSION, draw_backstage, ("plate", "clean", "crates", "hand"))
+make_backstage = maker(backstage_at, VERSION, _draw, ("plate", "clean", "crates", "hand"))
 """Draws it, see `filming.maker`."""

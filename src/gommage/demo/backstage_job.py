@@ -83,7 +83,7 @@ def _grown(points: Points) -> Points:
 
 def _cover(shot: Shot, demo: BackstageShot, index: int) -> Matte:
     """Return an outline around a crate that rides on the floor, keyed every few frames, as a hand does it."""
-    frames, floor = demo.filming.numbers, placement(shot, shot.surface("floor"))
+    frames, floor = demo.numbers, placement(shot, shot.surface("floor"))
     assert floor is not None
     keys = []
     for frame in sorted({*frames[::KEY_EVERY], frames[-1]}):
@@ -145,7 +145,7 @@ def plane_errors(shot: Shot, demo: BackstageShot) -> dict[str, tuple[float, floa
         placed = placement(shot, surface)
         assert placed is not None
         means = []
-        for frame in demo.filming.numbers[::EVERY]:
+        for frame in demo.numbers[::EVERY]:
             true = demo.moved(name, points, frame, surface.home_frame)
             inside = (true > 0).all(axis=1) & (true < (WIDTH, HEIGHT)).all(axis=1)
             if inside.any():

@@ -82,7 +82,7 @@ def _grown(points: Points) -> Points:
 
 def passer_by_filled(engine: Engine, demo: PasserByShot) -> Project:
     """Return the project of shot 5: the wall followed, the walker under a keyed cover, filled from other frames."""
-    frames = demo.filming.numbers
+    frames = demo.numbers
     project = Project.of(Shot(id="theatre", name="Paper theatre, passer-by", footage=demo.footage))
     project = _with_surface(engine, project, "wall", WALL, frames[len(frames) // 2])
     cover = Matte.of(_outline("walker", frames, demo.outline), softness=SOFTNESS)
@@ -92,7 +92,7 @@ def passer_by_filled(engine: Engine, demo: PasserByShot) -> Project:
 
 def moth_filled(engine: Engine, demo: MothShot) -> Project:
     """Return the project of shot 6: both backdrops followed, the near one's extent drawn, moth and rod filled."""
-    frames = demo.filming.numbers
+    frames = demo.numbers
     home = frames[len(frames) // 2]
     project = Project.of(Shot(id="theatre", name="Paper theatre, moth on a rod", footage=demo.footage))
     for surface_id, area in (("sky", SKY), ("town", TOWN)):

@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Callable
-from dataclasses import dataclass
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
+from dataclasses import dataclass, replace
 from functools import partial
 from multiprocessing import get_context
 from pathlib import Path
@@ -12,6 +13,7 @@ from typing import ClassVar, TypeVar
 
 import cv2
 import numpy as np
+from filelock import FileLock, Timeout
 from numba import njit
 from numpy.typing import NDArray
 
@@ -37,6 +39,8 @@ __all__ = [
 ]
 
 ASK_EVERY_S = 0.03
+DONE = "done.json"
+"""Notes which frames of a shot are drawn."""
 SHUTTER = 0.5
 LENS_SIGMA_PX = 0.75
 GRAIN_SIGMA_PX = 0.55
@@ -150,23 +154,32 @@ class FilmedShot:
     ----------
     folder : Path
         Holds ``plate/``, ``clean/`` (without grain) and what the shot adds.
+    part : range or None
+        Its frames, where it is made of a part of those that were filmed; others between them are missing.
     """
 
     folder: Path
+    part: range | None = None
     filming: ClassVar[Filming]
+
+    @property
+    def numbers(self) -> range:
+        """The numbers of its frames."""
+        return self.filming.numbers if self.part is None else self.part
 
     @property
     def plate_path(self) -> Path:
         """The first picture of the plate, to open as footage."""
-        return self.folder / "plate" / f"{self.filming.name}.{self.filming.first_frame}.exr"
+        return self.folder / "plate" / f"{self.filming.name}.{self.numbers[0]}.exr"
 
     @property
     def footage(self) -> Footage:
         """The plate as footage of a project."""
-        numbers = self.filming.numbers
+        numbers = self.numbers
         return Footage(
             path=str(self.folder / "plate" / f"{self.filming.name}.####.exr"),
             frames=FrameRange(first=numbers[0], last=numbers[-1]),
+            missing=tuple(sorted({*range(numbers[0], numbers[-1])} - {*numbers})),
             width=self.filming.width,
             height=self.filming.height,
             colour_space=SCENE_LINEAR,
@@ -195,7 +208,9 @@ def draw_frames(
     check: Callable[[], None] = lambda: None,
     processes: int = 2,
 ) -> None:
-    """Draw the frames of a shot into a folder, unless they are there already.
+    """Draw frames of a shot into a folder, those that are not there already.
+
+    Who else draws the same shot, in whichever process, waits, and then finds what was drawn.
 
     Parameters
     ----------
@@ -210,7 +225,7 @@ def draw_frames(
     progress : callable
         Called with the share that is done, 0 to 1.
     check : callable
-        Called between frames; may raise `Cancelled`.
+        Called between frames, and while another draws; may raise `Cancelled`.
     processes : int
         Frames drawn at once; 0 draws in this process.
 
@@ -219,27 +234,58 @@ def draw_frames(
     RenderError, OSError
         If the folder cannot be written.
     """
-    done = folder / "done.json"
-    if done.exists():
-        progress(1.0)
-        return
     for name in folders:
         (folder / name).mkdir(parents=True, exist_ok=True)
-    if processes:
+    with _alone_in(folder, check):
+        drawn = _drawn(folder)
+        wanted = [frame for frame in frames if frame not in drawn]
+        for count, frame in enumerate(_each_drawn(partial(draw, folder), wanted, check, processes), 1):
+            drawn.add(frame)
+            (folder / DONE).write_text(json.dumps({"version": version, "drawn": sorted(drawn)}))
+            progress(count / len(wanted))
+    progress(1.0)
+
+
+@contextmanager
+def _alone_in(folder: Path, check: Callable[[], None]) -> Iterator[None]:
+    """Hold a folder for this process alone; its end, however it comes, lets it go."""
+    lock = FileLock(folder / "drawing.lock")
+    while True:
+        check()
+        try:
+            lock.acquire(timeout=ASK_EVERY_S)
+        except Timeout:
+            continue
+        break
+    try:
+        yield
+    finally:
+        lock.release()
+
+
+def _drawn(folder: Path) -> set[int]:
+    """Return which frames are noted as drawn; none where the note was cut off, or is of another kind."""
+    try:
+        return set(json.loads((folder / DONE).read_text())["drawn"])
+    except (FileNotFoundError, ValueError, KeyError):
+        return set()
+
+
+def _each_drawn(
+    draw: Callable[[int], int], frames: list[int], check: Callable[[], None], processes: int
+) -> Iterator[int]:
+    """Draw frames, and give the number of each as it is there."""
+    if not processes:
+        for frame in frames:
+            check()
+            yield draw(frame)
+    elif frames:
         with get_context("spawn").Pool(processes, _one_thread) as pool:  # left early, it ends its processes at once
-            work = [pool.apply_async(partial(draw, folder, frame)) for frame in frames]
-            for count, one in enumerate(work, 1):
+            for one in [pool.apply_async(draw, (frame,)) for frame in frames]:
                 while not one.ready():
                     check()
                     one.wait(ASK_EVERY_S)
-                one.get()
-                progress(count / len(frames))
-    else:
-        for count, frame in enumerate(frames, 1):
-            check()
-            draw(folder, frame)
-            progress(count / len(frames))
-    done.write_text(json.dumps({"version": version, "frames": len(frames)}))
+                yield one.get()
 
 
 def maker(
@@ -248,6 +294,7 @@ def maker(
     """Return what draws a shot into a folder of the user's cache, unless it is there; see `draw_frames`.
 
     What is returned takes the folder, and `progress`, `check` and `processes` of `draw_frames`, and gives the shot.
+    With `part`, a range of frames, the shot has those alone.
     """
 
     def make(
@@ -255,9 +302,10 @@ def maker(
         progress: Callable[[float], None] = lambda share: None,
         check: Callable[[], None] = lambda: None,
         processes: int = 2,
+        part: range | None = None,
     ) -> Shot:
-        shot = at(root)
-        draw_frames(shot.folder, shot.filming.numbers, version, draw, folders, progress, check, processes)
+        shot = replace(at(root), part=part)
+        draw_frames(shot.folder, shot.numbers, version, draw, folders, progress, check, processes)
         return shot
 
     return make

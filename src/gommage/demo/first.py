@@ -156,7 +156,7 @@ def _one_speck(engine: Engine, demo: Any) -> Project:
 
 
 def _arm(engine: Engine, demo: Any) -> Project:
-    frames = demo.filming.numbers
+    frames = demo.numbers
     keys = sorted({*frames[::ARM_KEY_EVERY], frames[-1]})
     shape = Shape.of("arm", keys[0], _around_arm(keys[0]))
     shape = replace(shape, keys=tuple(ShapeKey.of(frame, _around_arm(frame)) for frame in keys))

@@ -187,7 +187,7 @@ def judged_panorama(
     """Return how true a repaired panorama is where it was covered, beside the oracle that knows all but the grain."""
     shot = project.shots[0]
     errors, oracle, changed = [], [], 0
-    for frame in JUDGED:
+    for frame in (one for one in JUDGED if one in demo.numbers):
         alpha = engine.laid_matte(shot, frame)
         result, plate = engine.result(shot, frame), engine.plate(shot.footage, frame)
         truth, drawn = demo.clean(frame), with_grain(demo.clean(frame, grain=False), (seed, frame))
@@ -213,7 +213,7 @@ def turn_words(project: Project, demo: FootlightsShot) -> str:
     if sphere is None or sphere.turns is None:
         return ""
     off = []
-    for frame in demo.filming.numbers:
+    for frame in demo.numbers:
         true = demo.turn(frame) @ demo.turn(HOME).T
         angle = np.arccos(np.clip((np.trace(true.T @ sphere.turn(frame)) - 1) / 2, -1, 1))
         off.append(float(angle) * demo.footage.width / (2 * np.pi))

@@ -403,7 +403,7 @@ def found_words(engine: Engine, project: Project, demo: Any) -> str:
 def _edge_db(engine: Engine, shot: Shot, demo: CrossesShot) -> float:
     """Return the PSNR where what is in front is seen in part, and tape behind it."""
     missed = []
-    for frame in set(EDGE_FRAMES) & set(demo.filming.numbers):
+    for frame in set(EDGE_FRAMES) & set(demo.numbers):
         fix = shot.fix("marks")
         held, covered = engine.matte(shot, fix.hold_outs, frame), engine.matte(shot, fix.cover, frame)
         tape = cv2.dilate(demo.matte("crosses", frame), np.ones((5, 5), np.uint8)) > 0.3

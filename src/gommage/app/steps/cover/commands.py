@@ -10,7 +10,7 @@ import numpy as np
 from msgspec.structs import replace
 from PySide6.QtCore import QPoint
 from PySide6.QtGui import QGuiApplication
-from PySide6.QtWidgets import QMenu
+from PySide6.QtWidgets import QMenu, QWidget
 
 from gommage.app.desk import Desk
 from gommage.app.hands.box import in_box
@@ -50,8 +50,8 @@ LARGE_DOT_PX, SMALL_DOT_PX = 7.0, 4.0
 class ShapeCommands:
     """What the Shape menu does."""
 
-    def __init__(self, session: Session, stage: Stage) -> None:
-        self._session, self._stage = session, stage
+    def __init__(self, session: Session, stage: Stage, window: QWidget) -> None:
+        self._session, self._stage, self._window = session, stage, window
         self.proposal_reach_px = 14.0
         self._proposal: Edit | None = None
         session.desk_changed.connect(self._on_desk_changed)
@@ -360,7 +360,7 @@ class ShapeCommands:
         desk, frames = self._desk, self._desk.keys
         if not frames:
             return
-        menu = QMenu()
+        menu = QMenu(self._window)
         menu.setObjectName("keys_menu")
         words = "key" if len(frames) == 1 else f"{len(frames)} keys"
         menu.addAction(
@@ -371,7 +371,6 @@ class ShapeCommands:
         menu.addAction(f"Remove {words}", self.remove_keys)
         menu.aboutToHide.connect(menu.deleteLater)
         menu.popup(at)
-        self._menu = menu
 
 
 for _length, _px in LENGTHS_PX.items():

@@ -1,0 +1,117 @@
+"""How long tests take: which are slow, and which files go first. `make durations` measures it anew."""
+
+import json
+import time
+from collections import defaultdict
+from pathlib import Path
+
+import pytest
+
+from tests.shots import IS_WHOLE
+
+MEASURED = Path(__file__).with_name("durations.json")
+"""Seconds that the tests of each file take; of one with parameters, those of its longest run."""
+SLOW_S = 0.25
+"""A test that takes longer is marked slow, and left out of `make test-fast`."""
+NOTED_S = 0.05
+"""What takes less is not written down."""
+PROPERTY = "seconds"
+
+
+def pytest_addoption(parser):
+    parser.addoption("--measure", action="store_true", help=f"write how long each test takes to {MEASURED.name}")
+
+
+def pytest_configure(config):
+    config.addinivalue_line("markers", f"slow: takes more than {SLOW_S} s, as measured by `make durations`")
+    config.addinivalue_line("markers", "whole: a journey over a whole shot, which `make journeys` has")
+    config.addinivalue_line("markers", "alone: wants the machine for itself; goes after all others, one at a time")
+
+
+def pytest_collection_modifyitems(config, items):
+    """Mark what is slow, leave whole journeys to `make journeys`, and begin with the files that take longest."""
+    known = json.loads(MEASURED.read_text()) if MEASURED.exists() else {}
+    seconds = {item: known.get(_file(item), {}).get(_name(item), 0.0) for item in items}
+    of_file = defaultdict(float)
+    for item in items:
+        of_file[_file(item)] += seconds[item]
+        if seconds[item] > SLOW_S:
+            item.add_marker("slow")
+    left_out = [] if IS_WHOLE else [item for item in items if item.get_closest_marker("whole")]
+    if left_out:
+        config.hook.pytest_deselected(items=left_out)
+    items[:] = sorted((item for item in items if item not in left_out), key=lambda item: -of_file[_file(item)])
+
+
+def _file(item):
+    return item.nodeid.partition("::")[0]
+
+
+def _name(item):
+    return item.nodeid.partition("::")[2].partition("[")[0]
+
+
+# -- measuring --------------------------------------------------------------------------------------------------
+
+
+class _Shared:
+    """Seconds that went into what several tests share: they count for none of them."""
+
+    seconds, depth = 0.0, 0
+
+
+@pytest.hookimpl(wrapper=True)
+def pytest_fixture_setup(fixturedef):
+    if fixturedef.scope == "function" or _Shared.depth:
+        return (yield)
+    _Shared.depth, begun = 1, time.perf_counter()
+    try:
+        return (yield)
+    finally:
+        _Shared.depth = 0
+        _Shared.seconds += time.perf_counter() - begun
+
+
+@pytest.hookimpl(wrapper=True)
+def pytest_runtest_setup(item):
+    item.stash[_BEGUN] = time.perf_counter(), _Shared.seconds
+    return (yield)
+
+
+@pytest.hookimpl(wrapper=True)
+def pytest_runtest_call(item):
+    try:
+        return (yield)
+    finally:
+        begun, shared = item.stash[_BEGUN]
+        took = time.perf_counter() - begun - (_Shared.seconds - shared)
+        item.user_properties.append((PROPERTY, took))
+
+
+_BEGUN = pytest.StashKey()
+
+
+class Measures:
+    """Gathers how long tests took, from whichever process ran them, and writes it down."""
+
+    def __init__(self, path):
+        self._path, self._seconds = path, defaultdict(dict)
+
+    def pytest_runtest_logreport(self, report):
+        took = dict(report.user_properties).get(PROPERTY)
+        if report.when == "call" and took is not None:
+            file, _, name = report.nodeid.partition("::")
+            known, name = self._seconds[file], name.partition("[")[0]
+            known[name] = max(known.get(name, 0.0), took)
+
+    def pytest_sessionfinish(self):
+        noted = {
+            file: {name: round(took, 2) for name, took in sorted(known.items()) if took >= NOTED_S}
+            for file, known in sorted(self._seconds.items())
+        }
+        self._path.write_text(json.dumps({file: known for file, known in noted.items() if known}, indent=0) + "\n")
+
+
+def pytest_sessionstart(session):
+    if session.config.getoption("--measure") and not hasattr(session.config, "workerinput"):
+        session.config.pluginmanager.register(Measures(MEASURED))

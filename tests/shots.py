@@ -1,0 +1,55 @@
+"""The paper theatre's shots as the tests have them: few frames of each, and all of them in whole journeys."""
+
+import os
+from functools import cache
+from pathlib import Path
+
+from gommage.demo.backstage import make_backstage
+from gommage.demo.crosses import make_crosses
+from gommage.demo.filming import FilmedShot
+from gommage.demo.footlights import make_footlights, make_turned_footlights
+from gommage.demo.moth import make_rod_shadow
+from gommage.demo.passer_by import make_passer_by
+from gommage.demo.reel import make_reel
+from gommage.demo.shot import make_demo
+from gommage.demo.stage_hand import make_stage_hand
+from gommage.demo.strings import make_strings
+
+IS_WHOLE = "GOMMAGE_JOURNEYS" in os.environ
+"""Whether journeys go over all frames of their shots, as `make journeys` has it."""
+KEPT = Path(__file__).parents[1] / ".pytest_cache" / "d" / "shots"
+"""Where shots are kept between runs."""
+SHOTS = {
+    "crosses": (make_crosses, range(1058, 1068)),
+    "backstage": (make_backstage, range(1041, 1061)),
+    "label": (make_demo, range(1025, 1043)),
+    "passer-by": (make_passer_by, range(1020, 1032)),
+    "footlights": (make_footlights, range(1006, 1010)),
+    "strings": (make_strings, range(1024, 1034)),
+    "old reel": (make_reel, range(1004, 1022)),
+}
+"""What draws a shot, and the frames of it that the suite looks at; those that take longest to draw come first."""
+WHOLE = {
+    "stage hand": make_stage_hand,
+    "rod shadow": make_rod_shadow,
+    "footlights turned": make_turned_footlights,
+}
+"""Shots of whole journeys alone."""
+
+
+@cache
+def shot(name: str, *, is_whole: bool = IS_WHOLE) -> FilmedShot:
+    """Return a shot, drawn unless it is there."""
+    if name in WHOLE:
+        return WHOLE[name](KEPT / "whole")
+    make, frames = SHOTS[name]
+    return make(KEPT / "whole") if is_whole else part(name, frames)
+
+
+def part(name: str, frames: range, processes: int = 2) -> FilmedShot:
+    """Return some frames of a shot, drawn unless they are there.
+
+    In a folder where nothing but they lie: it is looked through as footage, too.
+    """
+    make, _ = SHOTS[name]
+    return make(KEPT / f"{frames[0]}-{frames[-1]}", processes=processes, part=frames)
