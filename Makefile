@@ -14,19 +14,19 @@ SIDE_BY_SIDE := -n 2 --dist loadfile --no-loadscope-reorder
 # What is compiled is kept, even where the machine's settings say otherwise: each process would compile it all again.
 export PYTHONDONTWRITEBYTECODE :=
 
-.PHONY: journeys help demo test test-fast durations lint bench shots requirements clean
+.PHONY: help demo test test-fast durations lint bench journeys mutants shots requirements clean
 
 $(VENV)/.runtime: requirements/runtime.txt requirements/build.txt pyproject.toml
 	sh tools/debian-packages.sh $(QT_PACKAGES)
 	$(PYTHON) -m venv $(VENV)
-	$(PIP) install --require-hashes -r requirements/build.txt
-	$(PIP) install --require-hashes -r requirements/runtime.txt
-	$(PIP) install --no-deps --no-build-isolation --editable .
+	$(PIP) install --no-compile --require-hashes -r requirements/build.txt
+	$(PIP) install --no-compile --require-hashes -r requirements/runtime.txt
+	$(PIP) install --no-compile --no-deps --no-build-isolation --editable .
 	touch $@
 
 $(VENV)/.developer: $(VENV)/.runtime requirements/developer.txt
 	sh tools/debian-packages.sh $(TEST_PACKAGES)
-	$(PIP) install --require-hashes -r requirements/developer.txt
+	$(PIP) install --no-compile --require-hashes -r requirements/developer.txt
 	touch $@
 
 demo: $(VENV)/.runtime
@@ -58,9 +58,12 @@ shots: $(VENV)/.runtime
 	QT_QPA_PLATFORM=offscreen $(BIN)/python tools/screenshots.py docs/screenshots
 
 journeys: $(VENV)/.developer
-	GOMMAGE_JOURNEYS=whole QT_QPA_PLATFORM=offscreen $(BIN)/python -m pytest tests/app/test_crosses.py tests/app/test_reel.py tests/app/test_stage_hand.py tests/app/test_passer_by.py \
-		tests/app/test_rod_shadow.py tests/app/test_found_journeys.py tests/app/test_panorama_journeys.py tests/app/test_backstage_journey.py
+	GOMMAGE_JOURNEYS=whole $(PYTEST) -m "journey or whole"
 	$(BIN)/python tools/journeys.py docs/journeys.md
+
+mutants: $(VENV)/.developer
+	$(BIN)/python -m tests.prepare
+	$(BIN)/python tools/mutants.py
 
 requirements:
 	uv pip compile pyproject.toml --universal --generate-hashes --python-version 3.11 --no-emit-index-url --no-header --no-annotate --quiet -o requirements/runtime.txt
@@ -70,4 +73,4 @@ clean:
 	rm -rf $(VENV) build .mypy_cache .ruff_cache .pytest_cache
 
 help:
-	@echo "demo  test  test-fast  durations  lint  bench  shots  journeys  requirements  clean"
+	@echo "demo  test  test-fast  durations  lint  bench  journeys  mutants  shots  requirements  clean"

@@ -1,10 +1,8 @@
 """What all tests share: the demo shot, pictures with known content, a window that leaves nothing behind."""
 
-import inspect
 import os
 import shutil
 import threading
-import time
 from dataclasses import fields
 from pathlib import Path
 
@@ -43,6 +41,7 @@ from gommage.demo.backstage import BackstageShot
 from gommage.demo.crosses import CrossesShot
 from gommage.demo.job import cleaned
 from tests import shots
+from tests.waiting import told, wait
 
 pytest_plugins = ("tests.measuring",)
 
@@ -141,9 +140,20 @@ def small_footage(tmp_path_factory) -> Footage:
 
 
 @pytest.fixture
-def small_shot(small_footage) -> Shot:
-    """The small footage with its wall followed. Its files are those of all tests: who changes any takes `own_shot`."""
-    count = len(SMALL_FRAMES)
+def own_shot(small_footage, tmp_path) -> Shot:
+    """The small footage, its files in ``plate`` of the test's own folder, with its wall followed."""
+    shutil.copytree(Path(small_footage.path).parent, tmp_path / "plate")
+    return wall_followed(replace(small_footage, path=str(tmp_path / "plate" / "wall.####.exr")))
+
+
+@pytest.fixture
+def small_shot(own_shot) -> Shot:
+    """The same: a test may change its files."""
+    return own_shot
+
+
+def wall_followed(footage: Footage) -> Shot:
+    count = len(footage.frames)
     track = Track(
         first_frame=1001,
         home_to_frame=Array(np.repeat(np.eye(3)[None], count, axis=0)),
@@ -152,14 +162,7 @@ def small_shot(small_footage) -> Shot:
         reasons=("",) * count,
     )
     surface = Surface(id="wall", name="Wall", home_frame=1001, how=plane(rectangle(10, 10, 150, 110)), track=track)
-    return Shot(id="shot", name="Wall", footage=small_footage, surfaces=(surface,))
-
-
-@pytest.fixture
-def own_shot(small_shot, tmp_path) -> Shot:
-    """The small shot with files of its own in ``plate``."""
-    shutil.copytree(Path(small_shot.footage.path).parent, tmp_path / "plate")
-    return replace(small_shot, footage=replace(small_shot.footage, path=str(tmp_path / "plate" / "wall.####.exr")))
+    return Shot(id="shot", name="Wall", footage=footage, surfaces=(surface,))
 
 
 @pytest.fixture
@@ -174,36 +177,28 @@ def small_project(small_shot) -> Project:
     return Project.of(replace(small_shot, clean_plates=(plate,), fixes=fixes))
 
 
-PATIENCE_S = 300.0
-"""A wait that lasts longer has failed, however busy the machine is: in a fresh clone code is compiled meanwhile."""
-
-
-def wait_until(condition, timeout_s: float = PATIENCE_S) -> None:
+def wait_until(condition) -> None:
     """Run the event loop until a condition holds; the loop itself lets worker threads run, unlike QTest.qWait."""
-    end = time.monotonic() + timeout_s
-    while not condition():
-        assert time.monotonic() < end, f"waited {timeout_s:.0f} s in vain for {told(condition)}"
+
+    def turn():
         loop = QEventLoop()
         QTimer.singleShot(10, loop.quit)
         assert loop.exec() == 0, f"the application was told to quit: {told(condition)} would never come"
 
-
-def told(condition) -> str:
-    """Return a condition as it is written."""
-    try:
-        lines = inspect.getsource(condition).strip()
-    except (OSError, TypeError):
-        return repr(condition)
-    return " ".join(lines.split())
+    wait(condition, turn)
 
 
 def settle(window: MainWindow) -> None:
     """Wait until nothing waits or runs, all answers have come, and none of them has asked for more."""
     quiet = 0
-    while quiet < 3:
-        wait_until(window.session.jobs.is_idle)
+
+    def is_quiet():
+        nonlocal quiet
         QApplication.processEvents()
         quiet = quiet + 1 if window.session.jobs.is_idle() else 0
+        return quiet > 3
+
+    wait(is_quiet, lambda: wait_until(window.session.jobs.is_idle))
 
 
 def threads_of_windows() -> list[str]:

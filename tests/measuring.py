@@ -24,12 +24,13 @@ def pytest_addoption(parser):
 
 def pytest_configure(config):
     config.addinivalue_line("markers", f"slow: takes more than {SLOW_S} s, as measured by `make durations`")
-    config.addinivalue_line("markers", "whole: a journey over a whole shot, which `make journeys` has")
+    config.addinivalue_line("markers", "journey: a whole job; `make journeys` has it over the whole of its shot")
+    config.addinivalue_line("markers", "whole: for `make journeys` alone, since it takes long")
     config.addinivalue_line("markers", "alone: wants the machine for itself; goes after all others, one at a time")
 
 
 def pytest_collection_modifyitems(config, items):
-    """Mark what is slow, leave whole journeys to `make journeys`, and begin with the files that take longest."""
+    """Mark what is slow, leave to `make journeys` what is for that, and let workers begin with the longest files."""
     known = json.loads(MEASURED.read_text()) if MEASURED.exists() else {}
     seconds = {item: known.get(_file(item), {}).get(_name(item), 0.0) for item in items}
     of_file = defaultdict(float)
@@ -40,7 +41,9 @@ def pytest_collection_modifyitems(config, items):
     left_out = [] if IS_WHOLE else [item for item in items if item.get_closest_marker("whole")]
     if left_out:
         config.hook.pytest_deselected(items=left_out)
-    items[:] = sorted((item for item in items if item not in left_out), key=lambda item: -of_file[_file(item)])
+    items[:] = [item for item in items if item not in left_out]
+    if hasattr(config, "workerinput"):
+        items.sort(key=lambda item: -of_file[_file(item)])
 
 
 def _file(item):

@@ -1,6 +1,6 @@
 """Draw the shots that tests look at and compile the loops that they run, two things at a time, unless it is done.
 
-``python -m tests.prepare``, as `make test` has it. Without it, tests draw and compile what they need, one after another.
+``python -m tests.prepare``, as `make test` has it. Without it tests draw and compile what they need, one by one.
 """
 
 from functools import partial

@@ -5,8 +5,14 @@ from PySide6.QtCore import Qt
 
 from gommage.core.document import Project
 from tests.app.driving import CTRL, SHIFT, activate, press
-from tests.conftest import settle
+from tests.conftest import settle, wall_followed
 from tests.engine.test_engine import clone, with_fix
+
+
+@pytest.fixture
+def small_shot(small_footage):
+    """The small shot on files of all tests, so that the module's window knows its pictures; see `own_shot`."""
+    return wall_followed(small_footage)
 
 
 @pytest.fixture

@@ -1,5 +1,7 @@
 """What drives the real window in tests: clicks, drags, keys, answers to dialogs."""
 
+import itertools
+
 import numpy as np
 from PySide6.QtCore import QPoint, QPointF, Qt, QTimer
 from PySide6.QtGui import QMouseEvent
@@ -7,6 +9,7 @@ from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication
 
 from tests.conftest import wait_until
+from tests.waiting import PATIENCE_S
 
 CTRL, SHIFT, ALT = (
     Qt.KeyboardModifier.ControlModifier,
@@ -15,17 +18,22 @@ CTRL, SHIFT, ALT = (
 )
 
 
+LOOK_S = 0.02
+
+
 def answer(dialog_type, act) -> None:
     """Do something to the next dialog of a type, once it is up."""
+
+    looks = itertools.count()
 
     def look():
         dialog = QApplication.activeModalWidget()
         if isinstance(dialog, dialog_type):
             act(dialog)
-        else:
-            QTimer.singleShot(20, look)
+        elif next(looks) < PATIENCE_S / LOOK_S:
+            QTimer.singleShot(round(1000 * LOOK_S), look)
 
-    QTimer.singleShot(20, look)
+    QTimer.singleShot(round(1000 * LOOK_S), look)
 
 
 def activate(window) -> None:

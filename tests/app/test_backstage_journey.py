@@ -2,6 +2,7 @@
 
 import cv2
 import numpy as np
+import pytest
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QFileDialog
 
@@ -15,9 +16,9 @@ from tests.app.counting import Hand, densely
 from tests.app.driving import ALT, SHIFT, activate
 from tests.conftest import settle, wait_until
 
+pytestmark = pytest.mark.journey
 MOST_ACTIONS, MOST_BEHIND_DB, MOST_PX = 25, 1.5, 0.2
 GROWN_PX = 8.0
-LONG_S = 300
 
 
 def test_two_crates_are_taken_off_the_floor(window, tmp_path, monkeypatch):
@@ -35,14 +36,14 @@ def test_two_crates_are_taken_off_the_floor(window, tmp_path, monkeypatch):
     hand = Hand(window, "crates")
     hand.frame(HOME)
     hand.key("solve the camera", (Qt.Key.Key_K, ALT))
-    wait_until(lambda: not window.work.is_busy and window.shot.camera is not None, LONG_S)
+    wait_until(lambda: not window.work.is_busy and window.shot.camera is not None)
     hand.key("scene plane", (Qt.Key.Key_D, ALT))
     hand.in_line("draw freehand", "Freehand", None)
     hand.drag("draw round the floor", densely(np.array(AREAS["floor"], float), 12.0))
     wait_until(lambda: len(window.shot.surfaces) == 1)
     settle(window)
     hand.key("polish", (Qt.Key.Key_G, ALT))
-    wait_until(lambda: not window.work.is_busy, LONG_S)
+    wait_until(lambda: not window.work.is_busy)
     settle(window)
     for index in range(2):
         hand.key(*(("a fix of its own", (Qt.Key.Key_S, SHIFT)) if index else ("step Cover", Qt.Key.Key_2)))

@@ -33,7 +33,7 @@ def follow(hand, outline):
         hand.button("choose how to draw", find(window.tray, QToolButton, "Freehand"))
     hand.drag("draw round what is followed", outline)
     hand.key("follow both ways", (Qt.Key.Key_G, CTRL))
-    wait_until(lambda: not window.work.is_busy, 900)
+    wait_until(lambda: not window.work.is_busy)
     settle(window)
 
 
@@ -132,7 +132,7 @@ def test_the_lantern_is_held_out_by_scribbles(window, crosses):
     hand.drag("scribble outside", around, ALT)
     assert window.panel.advice.words.startswith("The scribbles make a matte")
     hand.key("carry them over all frames", Qt.Key.Key_Return)
-    wait_until(lambda: not window.work.is_busy, 900)
+    wait_until(lambda: not window.work.is_busy)
     settle(window)
     (part,) = window.desk.fix(window.session.project).cover.parts
     assert len({mark.frame for mark in part.source.marks}) == 1

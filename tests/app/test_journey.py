@@ -3,6 +3,7 @@
 from pathlib import Path
 
 import numpy as np
+import pytest
 from PySide6.QtCore import Qt
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QComboBox, QDialogButtonBox, QFileDialog, QLineEdit, QPushButton
@@ -17,6 +18,7 @@ from gommage.demo.job import HOME_FRAME
 from tests.app.driving import ALT, CTRL, SHIFT, answer, click, drag, find, press
 from tests.conftest import settle, wait_until
 
+pytestmark = pytest.mark.journey
 FOLLOW_TOLERANCE_PX = 0.15  # the product's promise for this shot; 0.02 is measured
 PAINT_SIZE = 26
 

@@ -13,6 +13,7 @@ from tests.app.counting import Hand, densely
 from tests.app.driving import SHIFT, activate, find
 from tests.conftest import settle, wait_until
 
+pytestmark = pytest.mark.journey
 MOST_ACTIONS, MOST_BEHIND_DB = 8, 1.5
 AT = 1008
 ROUGH_PX = 61

@@ -16,6 +16,7 @@ from tests.app.counting import Hand
 from tests.app.driving import CTRL, SHIFT, answer, find
 from tests.conftest import settle, wait_until
 
+pytestmark = pytest.mark.journey
 MOST_ACTIONS = 25
 MARGIN_PX = 14.0
 BELOW_ORACLE_DB = 1.0
@@ -54,7 +55,7 @@ def test_the_walker_is_gone_in_few_actions(window, passer_by, tmp_path, monkeypa
     hand.button("choose how to draw", find(window.tray, QToolButton, "Rectangle"))
     hand.drag("draw round the wall", [WALL[0], WALL.mean(axis=0), WALL[2]])
     hand.key("follow both ways", (Qt.Key.Key_G, CTRL))
-    wait_until(lambda: not window.work.is_busy, 900)
+    wait_until(lambda: not window.work.is_busy)
     settle(window)
     hand.key("step Cover", Qt.Key.Key_2)
     low, high = box_of(passer_by, middle)
@@ -78,7 +79,7 @@ def test_the_walker_is_gone_in_few_actions(window, passer_by, tmp_path, monkeypa
     hand.key("render", (Qt.Key.Key_R, CTRL))
     for words in ("say where to", "begin"):  # in the dialog
         hand.note_action(words)
-    wait_until(lambda: not window.work.is_busy, 900)
+    wait_until(lambda: not window.work.is_busy)
     settle(window)
     assert hand.count <= MOST_ACTIONS
 

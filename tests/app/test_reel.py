@@ -32,7 +32,7 @@ def begin(window, hand):
     hand.button("choose how to draw", find(window.tray, QToolButton, "Freehand"))
     hand.drag("draw round the sky", densely(np.array([[180, 110], [760, 110], [760, 430], [180, 430.0]]), 8))
     hand.key("follow both ways", (Qt.Key.Key_G, CTRL))
-    wait_until(lambda: not window.work.is_busy, 900)
+    wait_until(lambda: not window.work.is_busy)
     settle(window)
     hand.key("paint on the shot", (Qt.Key.Key_C, CTRL | SHIFT))
     hand.key("take the heal brush", Qt.Key.Key_V)

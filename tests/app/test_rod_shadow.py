@@ -33,7 +33,7 @@ def test_a_shadow_is_borrowed_away(window, rod_shadow):
     for share in (0.56, 1.0):
         hand.click("click along the shadow", foot + share * (tip - foot))
     hand.key("follow it", (Qt.Key.Key_L, ALT))
-    wait_until(lambda: not window.work.is_busy, 900)
+    wait_until(lambda: not window.work.is_busy)
     settle(window)
     hand.key("borrow", (Qt.Key.Key_K, SHIFT))  # the place that fits best on all frames is found by itself
     wait_until(lambda: isinstance(window.shot.fixes[0].fill, Borrow) and window.session.jobs.is_idle())

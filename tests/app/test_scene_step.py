@@ -15,8 +15,6 @@ from gommage.demo.backstage_job import AREAS, HOME
 from tests.app.driving import ALT, CTRL, activate, click, find, press
 from tests.conftest import settle, wait_until
 
-LONG_S = 150
-
 
 @pytest.fixture(scope="module")
 def solved_scene(walk, engine) -> Project:
@@ -53,7 +51,7 @@ def test_a_camera_is_solved_and_a_floor_laid_polished_and_nudged(window, walk, h
     seen = []
     hear(window.work.changed, lambda running: running is not None and seen.append((running.words, running.share)))
     press(window, (Qt.Key.Key_K, ALT))
-    wait_until(lambda: not window.work.is_busy, LONG_S)
+    wait_until(lambda: not window.work.is_busy)
     settle(window)
     camera = window.shot.camera
     assert camera is not None
@@ -84,7 +82,7 @@ def test_a_camera_is_solved_and_a_floor_laid_polished_and_nudged(window, walk, h
     press(window, (Qt.Key.Key_Z, CTRL))
     assert np.array_equal(plane_in_hand(window).how.plane.values, before), "presses in a row are one step"
     press(window, (Qt.Key.Key_G, ALT))
-    wait_until(lambda: not window.work.is_busy, LONG_S)
+    wait_until(lambda: not window.work.is_busy)
     settle(window)
     assert window.actions_by_id["undo"].text() == "Undo polish"
     assert placement(window.shot, plane_in_hand(window)).slip_px.max() < 0.3

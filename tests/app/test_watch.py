@@ -59,7 +59,7 @@ class Watch:
 
 
 @pytest.fixture
-def long_shot(small_shot, tmp_path):
+def long_shot(own_shot, tmp_path):
     """The small shot over a thousand frames: the same pictures, under a thousand names."""
     folder = tmp_path / "plate"
     for frame in range(1007, 1001 + COUNT):
@@ -69,10 +69,10 @@ def long_shot(small_shot, tmp_path):
     matrices[:, 0, 2] = 3 * np.sin(np.arange(COUNT) / 40)
     track = Track(first_frame=1001, home_to_frame=Array(matrices), corner_slip_px=Array(np.full((COUNT, 4), 0.1)),
                   certainty=Array(np.full(COUNT, 0.9)), reasons=("",) * COUNT)  # fmt: skip
-    corners = small_shot.surfaces[0].corners
+    corners = own_shot.surfaces[0].corners
     pins = tuple(Pin(frame=f, home=Array(corners), placed=Array(corners + 1)) for f in range(1100, 2000, 200))
-    surface = replace(small_shot.surfaces[0], track=track, pins=pins)
-    return replace(small_shot, footage=replace(small_shot.footage, frames=frames), surfaces=(surface,))
+    surface = replace(own_shot.surfaces[0], track=track, pins=pins)
+    return replace(own_shot, footage=replace(own_shot.footage, frames=frames), surfaces=(surface,))
 
 
 def journey(window, watch):

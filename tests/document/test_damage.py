@@ -3,7 +3,6 @@
 import json
 import subprocess
 import sys
-import time
 
 import numpy as np
 import pytest
@@ -19,7 +18,7 @@ from gommage.core.picture import open_plates, probe
 from gommage.core.picture.writing import STILL_FORMATS, write_still
 from gommage.errors import FootageError, GommageError, ProjectError
 
-HANGS_S = 120.0
+pytestmark = pytest.mark.timeout(300)  # none of what is damaged makes it hang
 
 
 @pytest.fixture(scope="module")
@@ -55,14 +54,13 @@ def test_the_work_that_is_killed_ends_well_if_it_is_not(tmp_path, everything):
 
 def whole(act):
     """Do something that may refuse in one sentence; return what came of it."""
-    began, words, came = time.monotonic(), "", None
+    words, came = "", None
     try:
         came = act()
     except GommageError as error:
         words = str(error)
     assert len(words) < 700
     assert not words or words.isprintable()
-    assert time.monotonic() - began < HANGS_S
     return came
 
 

@@ -8,7 +8,6 @@ import signal
 import subprocess
 import sys
 import textwrap
-import time
 
 import pytest
 
@@ -18,6 +17,7 @@ from gommage.core.document.journal import Base, Journal, JournalWriter
 from gommage.core.document.locks import ProjectLock
 from gommage.core.document.recovery import left_behind, recover, throw_away
 from gommage.errors import ProjectError, ProjectInUseError
+from tests.waiting import wait
 
 
 def renamed(project, name):
@@ -217,13 +217,6 @@ def test_a_new_base_that_does_not_fit_leaves_the_old_one_whole(tmp_path, project
     found = recover(folder)
     assert (name_of(found.project), found.saved_at) == ("Three", "/saved")
     writer.close()
-
-
-def wait(condition):
-    end = time.monotonic() + 120
-    while not condition():
-        assert time.monotonic() < end
-        time.sleep(0.01)
 
 
 def test_a_deleted_journal_is_told_and_begun_anew(tmp_path, project, monkeypatch):

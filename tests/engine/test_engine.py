@@ -48,6 +48,7 @@ from gommage.core.picture import halved, read_linear
 from gommage.core.picture.writing import write_still
 from gommage.errors import Cancelled, FootageError, FrameMissingError, GommageError
 from tests.conftest import cover_of, rectangle, shape_of
+from tests.waiting import wait
 
 COVER = rectangle(60, 40, 90, 70)
 HALF_FLOAT = 1e-3  # the plate's own rounding, at values below 1
@@ -459,13 +460,6 @@ def jobs():
     assert made.close() == []
 
 
-def wait(condition, timeout_s=120.0):
-    end = time.monotonic() + timeout_s
-    while not condition():
-        assert time.monotonic() < end
-        time.sleep(0.002)
-
-
 def test_who_waits_for_another_s_work_can_be_called_off():
     cache, gate, called_off = Cache(10**6), threading.Event(), threading.Event()
     maker = threading.Thread(target=lambda: cache.get_or_make("k", lambda: gate.wait(120)))
@@ -533,7 +527,7 @@ def test_cancel_reaches_running_work_within_a_stage(jobs):
     def run(check):
         started.set()
         try:
-            while True:
+            for _ in range(60_000):
                 check()
                 time.sleep(0.005)
         finally:

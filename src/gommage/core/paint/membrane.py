@@ -178,10 +178,12 @@ def membrane(values, free):  # type: ignore[no-untyped-def]
         for column in range(is_free.shape[1]):
             if is_free[row, column] and count:
                 coarsest[row, column] = total / np.float32(count)
-    relax(coarsest, is_free, 60, 1.7)
-    for level in range(len(fields) - 2, -1, -1):
-        refine_field(fields[level + 1], fields[level], frees[level])
-        relax(fields[level], frees[level], 8, 1.7)
+    sweeps = 60  # in a variable: a number written in the call would be compiled for by itself
+    for level in range(len(fields) - 1, -1, -1):
+        if level < len(fields) - 1:
+            refine_field(fields[level + 1], fields[level], frees[level])
+            sweeps = 8
+        relax(fields[level], frees[level], sweeps, 1.7)
 
 
 @njit(cache=True, nogil=True)
