@@ -61,5 +61,5 @@ def test_the_demo_is_what_it_says(demo):
     assert 0.6 < matte.max() <= 1
     dimming = clean_last[250:600, 450:800].mean(axis=(0, 1)) / clean_first[250:600, 450:800].mean(axis=(0, 1))
     light = [1 - np.array([0.21, 0.25, 0.33]) * (frame - 1001) / 71 for frame in (begin, end)]
-    np.testing.assert_allclose(dimming, light[1] / light[0], rtol=0.02)  # a flicker of 0.7 %, and it moves a little
+    np.testing.assert_allclose(dimming, light[1] / light[0], rtol=0.05)  # it flickers, and the camera moves on
     assert last.shape == (720, 1280, 3)

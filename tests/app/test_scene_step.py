@@ -2,7 +2,7 @@
 
 import numpy as np
 import pytest
-from PySide6.QtCore import Qt
+from PySide6.QtCore import QObject, Qt
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QComboBox, QFileDialog, QPushButton
 
@@ -13,16 +13,28 @@ from gommage.core.engine import Step
 from gommage.core.geometry import Lens
 from gommage.demo.backstage_job import AREAS, HOME
 from tests.app.driving import ALT, CTRL, activate, click, find, press
-from tests.conftest import settle, wait_until
+from tests.conftest import empty, settle, wait_until
 
 
 @pytest.fixture(scope="module")
-def solved_scene(walk, engine) -> Project:
-    """The walk with its camera solved, as a script does it."""
-    from gommage.core.engine import camera_solved
+def solved(window_of_module, walk):
+    """The walk with its camera solved in the window; what was told of it meanwhile, and what is drawn of it then."""
+    window, _ = window_of_module
+    empty(window)
+    begin(window, Project.of(Shot(id="theatre", name="Backstage", footage=walk.footage)))
+    told = []
+    connection = window.work.changed.connect(lambda running: running is not None and told.append(running.words))
+    press(window, (Qt.Key.Key_K, ALT))
+    wait_until(lambda: not window.work.is_busy)
+    settle(window)
+    QObject.disconnect(connection)
+    drawn = sum(len(points) for points in overlay_of(window.stage.ground()).points)
+    return window.session.project, told, window.actions_by_id["undo"].text(), drawn
 
-    shot = Shot(id="theatre", name="Backstage", footage=walk.footage)
-    return camera_solved(engine, Project.of(shot), "theatre")
+
+@pytest.fixture(scope="module")
+def solved_scene(solved) -> Project:
+    return solved[0]
 
 
 def begin(window, project, frame=HOME):
@@ -44,24 +56,18 @@ def plane_in_hand(window):
     return window.desk.surface(window.session.project)
 
 
-def test_a_camera_is_solved_and_a_floor_laid_polished_and_nudged(window, walk, hear):
+def test_a_camera_is_solved_and_a_floor_laid_polished_and_nudged(solved, window):
     """The whole way: solve, draw round the floor, name it, polish it, tilt it by keys, take all back."""
-    shot = Shot(id="theatre", name="Backstage", footage=walk.footage)
-    begin(window, Project.of(shot))
-    seen = []
-    hear(window.work.changed, lambda running: running is not None and seen.append((running.words, running.share)))
-    press(window, (Qt.Key.Key_K, ALT))
-    wait_until(lambda: not window.work.is_busy)
-    settle(window)
+    project, told, undo, drawn = solved
+    assert drawn > 200
+    assert {"Tracking features", "Adjusting all frames"} <= set(told), "stages are told"
+    assert undo == "Undo solve the camera"
+    begin(window, project)
     camera = window.shot.camera
     assert camera is not None
     assert camera.median_px < 0.2
-    assert {"Tracking features", "Adjusting all frames"} <= {words for words, _ in seen}, "stages are told"
-    assert window.actions_by_id["undo"].text() == "Undo solve the camera"
     part = window.panel.pages[Step.FOLLOW].camera
     assert "barrel" in part.facts.text()
-    overlay = overlay_of(window.stage.ground())
-    assert sum(len(points) for points in overlay.points) > 200
     press(window, (Qt.Key.Key_D, ALT))
     assert window.desk.draws == "scene plane"
     outline(window, AREAS["floor"])
@@ -98,7 +104,7 @@ def test_without_a_camera_there_is_nothing_to_lay_planes_into(opened, hear):
     assert not opened.actions_by_id["polish_plane"].isEnabled()
 
 
-def test_points_are_clicked_for_a_plane_and_a_speck_is_refused(window, solved_scene, hear):
+def test_points_are_clicked_for_a_plane_and_a_speck_is_refused(solved_scene, window, hear):
     begin(window, solved_scene)
     window.call("new_scene_plane")
     camera = window.shot.camera
@@ -142,7 +148,7 @@ def test_a_lens_is_chosen_written_and_read(window, solved_scene, tmp_path, monke
     wait_until(lambda: window.desk.lens == own)
 
 
-def test_taking_the_camera_off_asks_for_its_planes_first(window, solved_scene, hear):
+def test_taking_the_camera_off_asks_for_its_planes_first(solved_scene, window, hear):
     begin(window, solved_scene)
     camera = window.shot.camera
     from gommage.core.document import Surface

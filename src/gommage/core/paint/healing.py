@@ -65,6 +65,8 @@ def heal(
 
     near = cv2.dilate(free.view(np.uint8), RIM)
     free = free.copy()
+    # Copies: parts of pictures, and pictures that may not be written to, would each be compiled for by themselves.
+    below, source = np.array(below, order="C"), np.array(source, order="C")
     known, mean, gain = rim_differences(below, source, near, free, ODD_SPREADS, LEAST_SPREAD)
     spread = cv2.GaussianBlur(known, (RIM_TAPS, RIM_TAPS), RIM_SIGMA_PX)
     left = left_on_rim(known, spread)

@@ -27,7 +27,7 @@ class CameraLane(Lane):
         return len(data.camera) > 0 and data.step is Step.FOLLOW
 
     def draw(self, painter: QPainter, box: QRectF, scale: Scale, data: StripData) -> None:
-        sure = np.where(data.camera >= 0, 1 / (1 + data.camera / FULL_PX), 0.0)
+        sure = np.where(data.camera >= 0, 1 / (1 + np.maximum(data.camera, 0) / FULL_PX), 0.0)
         cells = scale.cells(data.camera_from, sure, "low")
         is_low = cells.values < 1 / (1 + LOOK_PX / FULL_PX)
         tall = np.maximum(box.height() * cells.values, 2.0)
