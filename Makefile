@@ -8,7 +8,8 @@ QT_PACKAGES := python3-venv libegl1 libgl1 libopengl0 libxkbcommon0 libxkbcommon
 	libxcb-shape0 libxcb-xinerama0
 TEST_PACKAGES := xvfb xauth
 
-PYTEST := QT_QPA_PLATFORM=offscreen $(BIN)/python -m pytest
+# One thread each for the libraries: two workers keep two cores busy.
+PYTEST := QT_QPA_PLATFORM=offscreen OPENBLAS_NUM_THREADS=1 OPENCV_FOR_THREADS_NUM=1 $(BIN)/python -m pytest
 SIDE_BY_SIDE := -n 2 --dist loadfile --no-loadscope-reorder
 
 # What is compiled is kept, even where the machine's settings say otherwise: each process would compile it all again.
@@ -34,11 +35,10 @@ demo: $(VENV)/.runtime
 
 test: $(VENV)/.developer
 	$(BIN)/python -m tests.prepare
-	$(PYTEST) $(SIDE_BY_SIDE) -m "not alone"
-	$(PYTEST) -m alone
+	$(PYTEST) $(SIDE_BY_SIDE)
 
 test-fast: $(VENV)/.developer
-	$(PYTEST) $(SIDE_BY_SIDE) -m "not slow and not alone"
+	$(PYTEST) $(SIDE_BY_SIDE) -m "not slow"
 
 durations: $(VENV)/.developer
 	$(BIN)/python -m tests.prepare

@@ -26,7 +26,6 @@ def pytest_configure(config):
     config.addinivalue_line("markers", f"slow: takes more than {SLOW_S} s, as measured by `make durations`")
     config.addinivalue_line("markers", "journey: a whole job; `make journeys` has it over the whole of its shot")
     config.addinivalue_line("markers", "whole: for `make journeys` alone, since it takes long")
-    config.addinivalue_line("markers", "alone: wants the machine for itself; goes after all others, one at a time")
 
 
 def pytest_collection_modifyitems(config, items):

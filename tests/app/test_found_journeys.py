@@ -7,6 +7,7 @@ from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QToolButton
 
 from gommage.core.document import Donors, Project, Rim, Shot, Span
+from gommage.demo.crosses import FRONT
 from gommage.demo.filming import with_grain
 from gommage.demo.here import line_words
 from gommage.demo.strings import STRINGS, string_line
@@ -191,12 +192,14 @@ def test_all_crosses_are_found_from_two(window):
     (fix,) = window.shot.fixes
     assert isinstance(fix.fill, Rim)
     hits, wanted, extra = 0, 0, 0
-    for frame in demo.numbers[1 :: 8 if shots.IS_WHOLE else 1]:
+    for frame in demo.numbers[1 :: 8 if shots.IS_WHOLE else 3]:
         covered = window.session.engine.matte(window.shot, fix.cover, frame) > 0.5
         middles = np.array([one.mean(axis=0) for one in demo.outlines("crosses", frame)])
         seen = (middles > 2).all(axis=1) & (middles < (demo.footage.width - 2, demo.footage.height - 2)).all(axis=1)
-        hits += sum(bool(covered[int(y), int(x)]) for x, y in middles[seen])
-        wanted += int(seen.sum())
+        # over the whole shot each cross is seen on some frame; over a few, some are hidden on all of them
+        wished = seen if shots.IS_WHOLE else seen & ~hidden(demo, frame, middles)
+        hits += sum(bool(covered[int(y), int(x)]) for x, y in middles[wished])
+        wanted += int(wished.sum())
         count, labels = cv2.connectedComponents(covered.view(np.uint8))
         extra += count - 1 - len({int(labels[int(y), int(x)]) for x, y in middles[seen]} - {0})
     assert hits >= RECALL * wanted
@@ -206,3 +209,10 @@ def test_all_crosses_are_found_from_two(window):
         ("over the shot", "covered", "covers of nothing"),
         [("crosses, every 8th frame", f"{hits} of {wanted}", str(extra))],
     )
+
+
+def hidden(demo, frame, middles):
+    """Return for each cross whether its middle is behind what passes in front."""
+    front = np.maximum.reduce([demo.matte(name, frame) for name in FRONT])
+    inside = np.clip(middles.astype(int), 0, (demo.footage.width - 1, demo.footage.height - 1))
+    return front[inside[:, 1], inside[:, 0]] > 0.5

@@ -7,18 +7,19 @@ import pytest
 
 from gommage.core.document import FrameRange
 from gommage.demo.trials import HOME, TRIALS, judged, limit_of, seen
+from tests.shots import IS_WHOLE
 
 BY_NAME = {trial.name: trial for trial in TRIALS}
 
 
-def few(name, last=8):
+def few(name, last=8 if IS_WHOLE else 5):
     """A trial on fewer frames, all of them after home."""
     return replace(BY_NAME[name], frames=FrameRange(first=HOME, last=HOME + last))
 
 
 LIMITS = {
-    "something in front, unmarked": (2.5, 0.08),
     "textured, turning": (2.0, 0.03),
+    "something in front, unmarked": (2.5, 0.08),
     "a shadow across": (3.0, 0.06),  # without slow light a good deal of the texture is gone too
     "weak texture, strong grain": (2.0, 0.6),
     "50 px a frame, little blur": (2.0, 0.03),
