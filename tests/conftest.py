@@ -191,15 +191,18 @@ def wait_until(condition) -> None:
 
 def settle(window: MainWindow) -> None:
     """Wait until nothing waits or runs, all answers have come, and none of them has asked for more."""
-    quiet = 0
+    session, quiet = window.session, 0
+
+    def is_idle():
+        return session.jobs.is_idle() and not session._summarising.isActive()
 
     def is_quiet():
         nonlocal quiet
         QApplication.processEvents()
-        quiet = quiet + 1 if window.session.jobs.is_idle() else 0
+        quiet = quiet + 1 if is_idle() else 0
         return quiet > 3
 
-    wait(is_quiet, lambda: wait_until(window.session.jobs.is_idle))
+    wait(is_quiet, lambda: wait_until(is_idle))
 
 
 def threads_of_windows() -> list[str]:

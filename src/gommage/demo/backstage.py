@@ -312,11 +312,13 @@ def _film_through(rgba: Picture, to_sheet: Matrix, straight: Floats, below: Pict
                 continue
             i, j = int(u), int(v)
             s, t = np.float32(u - i), np.float32(v - j)
-            above = rgba[j, i] * (one - s) + rgba[j, i + 1] * s
-            under = rgba[j + 1, i] * (one - s) + rgba[j + 1, i + 1] * s
-            keep = one - (above[3] * (one - t) + under[3] * t)
-            for c in range(3):
-                below[row, column, c] = below[row, column, c] * keep + above[c] * (one - t) + under[c] * t
+            above = rgba[j, i, 3] * (one - s) + rgba[j, i + 1, 3] * s
+            under = rgba[j + 1, i, 3] * (one - s) + rgba[j + 1, i + 1, 3] * s
+            keep = one - (above * (one - t) + under * t)
+            for c in range(3):  # number by number: whole pixels would be made room for one by one
+                above = rgba[j, i, c] * (one - s) + rgba[j, i + 1, c] * s
+                under = rgba[j + 1, i, c] * (one - s) + rgba[j + 1, i + 1, c] * s
+                below[row, column, c] = below[row, column, c] * keep + above * (one - t) + under * t
             alpha[row, column] = one - keep * (one - alpha[row, column])
 
 

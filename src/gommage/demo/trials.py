@@ -18,7 +18,18 @@ from numpy.typing import NDArray
 from gommage.core.document import NOT_SEEN, FrameRange, Matte, PlaneFollow, Shape, Surface
 from gommage.core.follow import follow_plane
 from gommage.core.follow.masks import polygon_mask
-from gommage.core.geometry import Matrix, Points, Window, apply_matrix, fitted, from_matrix, shift, then, translation
+from gommage.core.geometry import (
+    Matrix,
+    Points,
+    Window,
+    apply_matrix,
+    around,
+    fitted,
+    from_matrix,
+    shift,
+    then,
+    translation,
+)
 from gommage.core.picture import Picture, Splines, luminance, resample
 from gommage.demo.painting import paper_grain, smooth_noise
 from gommage.errors import FollowError
@@ -60,9 +71,13 @@ def wall(seed: int = 1) -> Picture:
     for _ in range(260):
         middle = rng.uniform((0, 0), size)
         outline = middle + rng.uniform(8, 60) * rng.standard_normal((int(rng.integers(3, 7)), 2))
-        mask = polygon_mask([cv2.convexHull(outline.astype(np.float32))[:, 0].astype(float)], Window.of(*size))
+        colour = rng.uniform(0.05, 0.7, 3).astype(np.float32)
+        window = around(outline, 8) & Window.of(*size)
+        if window.is_empty:
+            continue
+        mask = polygon_mask([cv2.convexHull(outline.astype(np.float32))[:, 0].astype(float)], window)
         soft = cv2.GaussianBlur(mask.astype(np.float32), (0, 0), 0.7)[..., None]
-        picture = picture * (1 - soft) + soft * rng.uniform(0.05, 0.7, 3).astype(np.float32)
+        picture[window.slices] = picture[window.slices] * (1 - soft) + soft * colour
     picture *= np.exp(0.15 * smooth_noise(size, 40, rng))[..., None]
     return (picture * paper_grain(size, rng, 0.12)[..., None]).astype(np.float32)
 
