@@ -4,6 +4,7 @@ import json
 import time
 from collections import defaultdict
 from pathlib import Path
+from typing import ClassVar
 
 import pytest
 
@@ -13,6 +14,8 @@ MEASURED = Path(__file__).with_name("durations.json")
 """Seconds that the tests of each file take; of one with parameters, those of its longest run."""
 SLOW_S = 0.25
 """A test that takes longer is marked slow, and left out of `make test-fast`."""
+LONG_S = 4.0
+"""What several tests share and takes longer counts for each of them."""
 NOTED_S = 0.05
 """What takes less is not written down."""
 PROPERTY = "seconds"
@@ -57,9 +60,13 @@ def _name(item):
 
 
 class _Shared:
-    """Seconds that went into what several tests share: they count for none of them."""
+    """Seconds that went into what several tests share.
+
+    They count for none of them; where it takes long, for all of them, since each would wait for it if it ran alone.
+    """
 
     seconds, depth = 0.0, 0
+    long: ClassVar[dict[str, float]] = {}
 
 
 @pytest.hookimpl(wrapper=True)
@@ -70,8 +77,10 @@ def pytest_fixture_setup(fixturedef):
     try:
         return (yield)
     finally:
-        _Shared.depth = 0
-        _Shared.seconds += time.perf_counter() - begun
+        _Shared.depth, took = 0, time.perf_counter() - begun
+        _Shared.seconds += took
+        if took > LONG_S:
+            _Shared.long[fixturedef.argname] = took
 
 
 @pytest.hookimpl(wrapper=True)
@@ -87,6 +96,7 @@ def pytest_runtest_call(item):
     finally:
         begun, shared = item.stash[_BEGUN]
         took = time.perf_counter() - begun - (_Shared.seconds - shared)
+        took += sum(seconds for name, seconds in _Shared.long.items() if name in item.fixturenames)
         item.user_properties.append((PROPERTY, took))
 
 
@@ -94,7 +104,7 @@ _BEGUN = pytest.StashKey()
 
 
 class Measures:
-    """Gathers how long tests took, from whichever process ran them, and writes it down."""
+    """Gathers how long tests took, from whichever process ran them, and writes that down for their files."""
 
     def __init__(self, path):
         self._path, self._seconds = path, defaultdict(dict)
@@ -107,11 +117,10 @@ class Measures:
             known[name] = max(known.get(name, 0.0), took)
 
     def pytest_sessionfinish(self):
-        noted = {
-            file: {name: round(took, 2) for name, took in sorted(known.items()) if took >= NOTED_S}
-            for file, known in sorted(self._seconds.items())
-        }
-        self._path.write_text(json.dumps({file: known for file, known in noted.items() if known}, indent=0) + "\n")
+        known = json.loads(self._path.read_text()) if self._path.exists() else {}
+        for file, measured in self._seconds.items():
+            known[file] = {name: round(took, 2) for name, took in sorted(measured.items()) if took >= NOTED_S}
+        self._path.write_text(json.dumps({file: known[file] for file in sorted(known) if known[file]}, indent=0) + "\n")
 
 
 def pytest_sessionstart(session):
