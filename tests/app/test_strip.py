@@ -89,3 +89,15 @@ def test_lanes_stay_within_the_strip_and_grow_where_one_works(qtbot, step):
     bar = QPoint(int(middle), int(boxes[-1].bottom()) - 2)
     beside = QPoint(int(strip.scale.middle(1008)), bar.y())
     assert image.pixelColor(bar) != image.pixelColor(beside)
+
+
+def test_frames_on_which_the_camera_is_not_solved_are_drawn_as_none(qtbot):
+    strip = FrameStrip()
+    qtbot.addWidget(strip)
+    strip.resize(WIDTH, strip.sizeHint().height())
+    error_px = np.where(np.arange(40) % 2, -1.0, 0.1)  # every other frame is missing
+    strip.show_data(StripData(first=1001, last=1040, camera_from=1001, camera=error_px, step=Step.FOLLOW))
+    (box,) = [box for lane, box in strip.lanes() if lane.name == "camera"]
+    image = strip.grab().toImage()
+    solved, missing = (QPoint(int(strip.scale.middle(frame)), int(box.center().y())) for frame in (1001, 1002))
+    assert image.pixelColor(solved) != image.pixelColor(missing)
