@@ -1,35 +1,52 @@
-"""The solved camera and surfaces that propose themselves through the window, by real events."""
+"""The solved camera, surfaces that propose themselves and two crates taken away, in the window, by real events."""
 
+import cv2
 import numpy as np
 import pytest
+from msgspec.structs import replace
 from PySide6.QtCore import QObject, Qt
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QComboBox, QFileDialog, QPushButton
 
 from gommage.app.desk import Desk
 from gommage.app.picture.overlays import overlay_of
-from gommage.core.document import PlaneFollow, Project, ScenePlane, Shot, Still, edits, placement
+from gommage.core.document import FrameRange, PlaneFollow, Plates, Project, ScenePlane, Shot, Still, edits, placement
 from gommage.core.engine import Step
+from gommage.core.engine.plate_files import HOME as TOLD_HOME
 from gommage.core.geometry import Lens
+from gommage.core.picture.writing import write_still
 from gommage.demo.backstage_job import AREAS, HOME
-from tests.app.driving import ALT, CTRL, activate, click, find, press
+from gommage.demo.filming import with_grain
+from tests import shots
+from tests.app.counting import Hand, densely
+from tests.app.driving import ALT, CTRL, SHIFT, activate, click, find, press
 from tests.conftest import empty, settle, wait_until
+
+MOST_ACTIONS, MOST_BEHIND_DB, MOST_PX = 25, 1.5, 0.2
+GROWN_PX = 8.0
+
+
+@pytest.fixture(scope="module")
+def walk():
+    return shots.shot("backstage")
 
 
 @pytest.fixture(scope="module")
 def solved(window_of_module, walk):
-    """The walk with its camera solved in the window; what was told of it meanwhile, and what is drawn of it then."""
+    """The walk with its camera solved in the window; what was told meanwhile, what is drawn then, and by which hand."""
     window, _ = window_of_module
     empty(window)
     begin(window, Project.of(Shot(id="theatre", name="Backstage", footage=walk.footage)))
     told = []
     connection = window.work.changed.connect(lambda running: running is not None and told.append(running.words))
-    press(window, (Qt.Key.Key_K, ALT))
+    hand = Hand(window, "crates")
+    hand.frame(HOME)
+    hand.key("solve the camera", (Qt.Key.Key_K, ALT))
     wait_until(lambda: not window.work.is_busy)
     settle(window)
     QObject.disconnect(connection)
     drawn = sum(len(points) for points in overlay_of(window.stage.ground()).points)
-    return window.session.project, told, window.actions_by_id["undo"].text(), drawn
+    return window.session.project, told, window.actions_by_id["undo"].text(), drawn, hand
 
 
 @pytest.fixture(scope="module")
@@ -56,9 +73,9 @@ def plane_in_hand(window):
     return window.desk.surface(window.session.project)
 
 
-def test_a_camera_is_solved_and_a_floor_laid_polished_and_nudged(solved, window):
-    """The whole way: solve, draw round the floor, name it, polish it, tilt it by keys, take all back."""
-    project, told, undo, drawn = solved
+def test_a_camera_is_solved_and_a_floor_laid_and_nudged(solved, window):
+    """The whole way: solve, draw round the floor, say that it is the ground, tilt it by keys, take that back."""
+    project, told, undo, drawn, _ = solved
     assert drawn > 200
     assert {"Tracking features", "Adjusting all frames"} <= set(told), "stages are told"
     assert undo == "Undo solve the camera"
@@ -87,11 +104,6 @@ def test_a_camera_is_solved_and_a_floor_laid_polished_and_nudged(solved, window)
     assert not np.allclose(before, after, rtol=1e-3)
     press(window, (Qt.Key.Key_Z, CTRL))
     assert np.array_equal(plane_in_hand(window).how.plane.values, before), "presses in a row are one step"
-    press(window, (Qt.Key.Key_G, ALT))
-    wait_until(lambda: not window.work.is_busy)
-    settle(window)
-    assert window.actions_by_id["undo"].text() == "Undo polish"
-    assert placement(window.shot, plane_in_hand(window)).slip_px.max() < 0.3
 
 
 def test_without_a_camera_there_is_nothing_to_lay_planes_into(opened, hear):
@@ -166,12 +178,77 @@ def test_taking_the_camera_off_asks_for_its_planes_first(solved_scene, window, h
     assert window.shot.camera is None
 
 
+# -- a whole job ---------------------------------------------------------------------------------------------
+
+
+@pytest.mark.journey
+def test_two_crates_are_taken_off_the_floor(window, solved, walk, tmp_path, monkeypatch):
+    """Actions counted from the footage on; by truth."""
+    project, *_, hand = solved
+    painted = tmp_path / f"floor.{HOME}.exr"  # as it comes from a picture editor
+    bare = walk.clean(HOME, grain=False)
+    write_still(painted, with_grain(bare, (7, HOME)).astype(np.float16), bits=16, attributes={TOLD_HOME: HOME})
+    monkeypatch.setattr(QFileDialog, "getOpenFileName", staticmethod(lambda *_: (str(painted), "")))
+    begin(window, project)
+    hand.key("scene plane", (Qt.Key.Key_D, ALT))
+    hand.in_line("draw freehand", "Freehand", None)
+    hand.drag("draw round the floor", densely(np.array(AREAS["floor"], float), 12.0))
+    wait_until(lambda: len(window.shot.surfaces) == 1)
+    settle(window)
+    hand.key("polish", (Qt.Key.Key_G, ALT))
+    wait_until(lambda: not window.work.is_busy)
+    settle(window)
+    assert window.actions_by_id["undo"].text() == "Undo polish"
+    assert placement(window.shot, plane_in_hand(window)).slip_px.max() < 0.3
+    for index in range(2):
+        hand.key(*(("a fix of its own", (Qt.Key.Key_S, SHIFT)) if index else ("step Cover", Qt.Key.Key_2)))
+        hand.drag("draw round a crate", densely(swept(window, walk, index, walk.numbers), 5.0))
+        hand.key("leave the proposal", Qt.Key.Key_Escape)
+        window.call("plate_from_picture")
+        hand.note_action("clean plate from a picture")
+        hand.note_action("choose its file")
+        wait_until(lambda count=index + 1: len(window.shot.clean_plates) == count)
+        settle(window)
+    assert hand.count <= MOST_ACTIONS
+    assert window.shot.camera.median_px < MOST_PX
+    assert [type(fix.fill) for fix in window.shot.fixes] == [Plates, Plates]
+
+    rows = []
+    for fix in window.shot.fixes:
+        found, limit = np.mean([figures(window, walk, fix, frame) for frame in list(walk.numbers)[2::6]], axis=0)
+        assert found > limit - MOST_BEHIND_DB
+        rows.append((f"crate {len(rows) + 1}", f"{found:.1f} dB", f"{limit:.1f} dB"))
+    hand.note(
+        f"Take two crates off the floor over {len(walk.numbers)} frames of a walk, the camera solved",
+        ("where it is covered", "one clean plate", "oracle"), rows,
+    )  # fmt: skip
+
+
+def swept(window, shot, index, frames):
+    """Return an outline round all that a crate hides of the floor over the walk, in pixels of the home frame."""
+    floor = placement(window.shot, window.shot.surfaces[0])
+    seen = [floor.home_to_frame(frame).inverse()(shot.crate_outline(index, frame)) for frame in list(frames)[::4]]
+    hull = cv2.convexHull(np.vstack(seen).astype(np.float32))[:, 0].astype(float)
+    away = hull - hull.mean(axis=0)
+    return hull + away * (GROWN_PX / np.hypot(*away.T)[:, None])
+
+
+def figures(window, shot, fix, frame):
+    """Return the PSNR of the result and of an oracle where a fix covers a frame and nobody walks."""
+    engine = window.session.engine
+    inside = (engine.laid_matte(window.shot, frame, fix.id) > 0.5) & (shot.hand(frame) == 0)
+    truth, bare = shot.clean(frame), shot.clean(frame, grain=False)
+    shown = engine.result(window.shot, frame), with_grain(bare, (99, frame))
+    return [float(-10 * np.log10(((one - truth)[inside] ** 2).mean())) for one in shown]
+
+
 # -- surfaces that propose themselves -----------------------------------------------------------------------
 
 
 def test_round_a_crate_surfaces_are_offered_and_one_is_taken_by_a_key(window, solved_scene, walk):
     bare = edits.set_camera(solved_scene, "theatre", None)
-    begin(window, bare)
+    near = replace(walk.footage, frames=FrameRange(first=HOME - 6, last=HOME + 6))
+    begin(window, replace(bare, shots=(replace(bare.shots[0], footage=near),)))
     press(window, (Qt.Key.Key_X, ALT))
     assert window.desk.draws == "around"
     crate = walk.crate_outline(0, HOME)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from dataclasses import dataclass, replace
 
 import cv2
 import numpy as np
@@ -17,6 +18,7 @@ __all__ = [
     "ROUGH_PX",
     "FINE_PX",
     "Begun",
+    "best",
     "moving_camera",
     "rays_of",
     "turn_between",
@@ -24,11 +26,47 @@ __all__ = [
 ]
 
 Floats = NDArray[np.float64]
-Begun = tuple[Scene, float, NDArray[np.int64]]
-"""A scene, what 90 % of its observations keep to (px), and which of the tracks its points are."""
 ROUGH_PX, FINE_PX = 1.5, 0.5
 LEAST_TRACKS = 40
 LEAST_ON_FRAME = 12
+FINELY = 200
+"""Steps at most, in which the best of several beginnings is adjusted."""
+
+
+@dataclass(frozen=True, slots=True)
+class Begun:
+    """How a solve may begin.
+
+    Attributes
+    ----------
+    scene : Scene
+    seen : Observations
+        That it is adjusted to.
+    held : int
+        The camera that the others are counted from.
+    """
+
+    scene: Scene
+    seen: Observations
+    held: int = 0
+
+    @property
+    def spread_px(self) -> float:
+        """What 90 % of the observations keep to."""
+        off = np.hypot(*np.nan_to_num(self.scene.off(self.seen), nan=1e3).T)
+        return float(np.quantile(off, 0.9))
+
+
+def best(
+    found: list[Begun], free: tuple[bool, bool, bool], width: float, *, turns_only: bool, check: Callable[[], None]
+) -> Begun | None:
+    """Return the best of several beginnings, finely adjusted; None if there is none."""
+    if not found:
+        return None
+    one = min(found, key=lambda begun: begun.spread_px)
+    scene, _ = adjusted(one.scene, one.seen, width, scale_px=FINE_PX, free_lens=free, turns_only=turns_only,
+                        held=one.held, most=FINELY, check=check)  # fmt: skip
+    return replace(one, scene=scene)
 
 
 def rays_of(lens: Lens, places: Floats) -> Floats:
@@ -57,11 +95,11 @@ def turning_camera(
     points = np.column_stack([around[kept] / length[kept, None], np.zeros(len(kept))])
     seen = Observations.of(places[kept])
     scene = Scene(all_turns, np.zeros((len(turns), 3)), lens, points)
-    for scale, most, loose in ((ROUGH_PX * 3, 25, (free[0], False, False)), (ROUGH_PX, 40, free), (FINE_PX, 120, free)):
+    for scale, most, loose in ((ROUGH_PX * 3, 25, (free[0], False, False)), (ROUGH_PX, 40, free)):
         scene, _ = adjusted(
             scene, seen, width, scale_px=scale, free_lens=loose, turns_only=True, most=most, check=check
         )
-    return scene, _spread(scene, seen), kept
+    return Begun(scene, seen)
 
 
 def turn_between(one: Floats, other: Floats) -> Floats:
@@ -79,12 +117,6 @@ def turn_between(one: Floats, other: Floats) -> Floats:
 
 
 # -- a camera that moves ------------------------------------------------------------------------------------
-
-
-def _spread(scene: Scene, seen: Observations) -> float:
-    """Return what 90 % of the observations keep to, px."""
-    off = np.hypot(*np.nan_to_num(scene.off(seen), nan=1e3).T)
-    return float(np.quantile(off, 0.9))
 
 
 def moving_camera(
@@ -128,9 +160,9 @@ def moving_camera(
         return None
     seen = Observations.of(places[kept])
     scene = Scene(turns, moves, lens, points[kept])
-    for scale, most, loose in ((ROUGH_PX * 3, 30, (free[0], False, False)), (ROUGH_PX, 40, free), (FINE_PX, 200, free)):
+    for scale, most, loose in ((ROUGH_PX * 3, 30, (free[0], False, False)), (ROUGH_PX, 40, free)):
         scene, _ = adjusted(scene, seen, width, scale_px=scale, free_lens=loose, held=first, most=most, check=check)
-    return scene, _spread(scene, seen), kept
+    return Begun(scene, seen, first)
 
 
 def _among(

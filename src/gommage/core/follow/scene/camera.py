@@ -17,6 +17,7 @@ from gommage.core.follow.scene.beginnings import (
     LEAST_ON_FRAME,
     LEAST_TRACKS,
     Begun,
+    best,
     moving_camera,
     rays_of,
     turning_camera,
@@ -98,12 +99,14 @@ def solved(
     free = (lens is None,) * 3
     width = float(tracks.size_wh[0])
     turning = partial(turning_camera, places, free=free, width=width, check=check)
-    nodal = _best(turning, starts, "A camera that turns", 0.02, progress)
+    turned = _begun(turning, starts, "A camera that turns", 0.02, progress)
+    nodal = best(turned, free, width, turns_only=True, check=check)
     shifting = partial(moving_camera, places, free=free, width=width, check=check)
-    moving = _best(shifting, starts, "A camera that moves", 0.15, progress)
+    moved = _begun(shifting, starts, "A camera that moves", 0.15, progress)
+    moving = best(moved, free, width, turns_only=False, check=check)
     if nodal is None and moving is None:
         raise FollowError("No camera fits what was tracked. Cover what moves by itself, or solve fewer frames.")
-    is_nodal = moving is None or (nodal is not None and nodal[1] <= NODAL_WITHIN * moving[1])
+    is_nodal = moving is None or (nodal is not None and nodal.spread_px <= NODAL_WITHIN * moving.spread_px)
     begun = nodal if is_nodal else moving
     assert begun is not None
     progress("Adjusting frames between", 0.55)
@@ -126,21 +129,21 @@ def _plain(tracks: Tracks, share: float) -> Lens:
     return Lens(share * width, width / 2, height / 2)
 
 
-def _best(
+def _begun(
     begin: Callable[[Lens], Begun | None],
     starts: list[Lens],
     words: str,
     share: float,
     progress: Callable[[str, float], object],
-) -> Begun | None:
-    """Return the best of several beginnings: the scene, what 90 % of its observations keep to, and its points."""
+) -> list[Begun]:
+    """Return the beginnings from several lenses that came to something."""
     found = []
     for index, lens in enumerate(starts):
         progress(f"{words}, focal length {lens.focal_px:.0f} px", share + index * (0.04 if share < 0.1 else 0.13))
         begun = begin(lens)
         if begun is not None:
             found.append(begun)
-    return min(found, key=lambda one: one[1], default=None)
+    return found
 
 
 # -- all frames ---------------------------------------------------------------------------------------------
@@ -157,7 +160,7 @@ def _finished(
 ) -> SolvedCamera:
     """Lay all frames in, leave out what moves by itself, and adjust once more."""
     width, count = float(tracks.size_wh[0]), tracks.places.shape[1]
-    scene = begun[0]
+    scene = begun.scene
     turns, moves = _laid_in(tracks, rows, scene, is_nodal, check)
     points, good = _all_points(tracks.places, turns, moves, scene.lens, is_nodal)
     error = _point_errors(tracks.places, turns, moves, scene.lens, points)
