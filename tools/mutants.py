@@ -1,7 +1,9 @@
 """Break the program in one place at a time, and count how often the tests notice: `make mutants`.
 
-Places are sampled over the code that matters (`AREAS`), so many of each; the tests of the place's area run until one
-fails, quick ones first. What no test noticed is listed. Each change is made in a copy below ``build/mutants``.
+Places are sampled over the code that matters (`AREAS`), so many of each. The suite runs once first, to learn which
+tests come by which line; for each change those run, short ones first, until one fails. What no test noticed is listed.
+A change in a compiled loop, which cannot be watched, is judged by the tests that come by whatever calls the loop. Each
+change is made in a copy below ``build/mutants``.
 """
 
 from __future__ import annotations
@@ -11,43 +13,43 @@ import ast
 import json
 import os
 import random
+import re
 import shutil
 import signal
-import subprocess
 import sys
+import time
 from collections import Counter
 from collections.abc import Iterator
-from concurrent.futures import ThreadPoolExecutor
 from dataclasses import asdict, dataclass
+from importlib import import_module
 from pathlib import Path
-from queue import SimpleQueue
+
+import pytest
+from coverage import Coverage, CoverageData
 
 ROOT = Path(__file__).parents[1]
 COPIES = ROOT / "build" / "mutants"
+ENVIRONMENT = {"QT_QPA_PLATFORM": "offscreen", "OPENBLAS_NUM_THREADS": "1", "OPENCV_FOR_THREADS_NUM": "1"}
 CORE = "src/gommage/core"
 AREAS = {
-    "follow": (f"{CORE}/follow", "tests/follow tests/engine/test_following.py tests/engine/test_solving.py "
-               "tests/engine/test_panoramas.py tests/test_accuracy.py tests/app/test_follow_step.py"),
-    "cover": (f"{CORE}/cover", "tests/cover tests/document/test_shapes.py tests/engine/test_matte_files.py "
-              "tests/engine/test_doubts.py tests/app/test_shapes.py tests/app/test_found_journeys.py"),
-    "fill": (f"{CORE}/fill", "tests/fill tests/engine tests/app/test_fill_step.py tests/app/test_fills_here.py "
-             "tests/app/test_passer_by.py"),
-    "paint": (f"{CORE}/paint", "tests/paint tests/engine/test_touch_up.py tests/app/test_painting.py "
-              "tests/app/test_hands.py"),
-    "match": (f"{CORE}/match", "tests/match tests/engine/test_matching.py tests/engine/test_match_by_hand.py "
-              "tests/engine/test_light_curves.py tests/test_accuracy.py tests/fill tests/engine/test_engine.py"),
-    "check": (f"{CORE}/check", "tests/engine/test_engine.py tests/test_accuracy.py tests/cli"),
-    "edits": (f"{CORE}/document/edits", "tests/document tests/engine/test_touch_up.py tests/app/test_shapes.py "
-              "tests/app/test_strokes.py tests/app/test_follow_step.py tests/app/test_parts.py"),
-    "engine": (f"{CORE}/engine", "tests/engine tests/cli tests/fill tests/app/test_fill_step.py "
-               "tests/app/test_hands.py tests/app/test_scene_step.py tests/app/test_found_journeys.py"),
-    "window": ("src/gommage/app/session.py src/gommage/app/desk.py src/gommage/app/picture/views.py",
-               "tests/app/test_parts.py tests/app/test_hands.py tests/app/test_lists.py tests/app/test_safety.py "
-               "tests/app/test_strokes.py tests/app/test_follow_step.py tests/app/test_fill_step.py tests/app"),
-}  # fmt: skip
-"""By name: the files that are changed, and the tests that should notice."""
-LONGEST_S = 600.0
+    "follow": [f"{CORE}/follow"],
+    "cover": [f"{CORE}/cover"],
+    "fill": [f"{CORE}/fill"],
+    "paint": [f"{CORE}/paint"],
+    "match": [f"{CORE}/match"],
+    "check": [f"{CORE}/check"],
+    "edits": [f"{CORE}/document/edits"],
+    "engine": [f"{CORE}/engine"],
+    "window": ["src/gommage/app/session.py", "src/gommage/app/desk.py", "src/gommage/app/picture/views.py"],
+}
+"""By name: the files that are changed."""
+LONGEST_S = 400.0
 """A change after which tests take longer has made them hang, which is noticed as well."""
+MOST_S = 150.0
+"""Of so many seconds of tests a change is judged by; what only longer ones would notice counts as not noticed."""
+LIBRARIES = ("numpy", "scipy.ndimage", "scipy.sparse.csgraph", "scipy.spatial", "scipy.optimize", "cv2", "numba", "av",
+             "OpenImageIO", "PyOpenColorIO", "msgspec", "PySide6.QtWidgets", "PySide6.QtTest", "hypothesis", "pytest")  # fmt: skip
+"""Loaded once, before any change: each run of tests begins as a fork of that."""
 
 SWAPS: dict[type[ast.AST], type[ast.AST]] = {
     ast.Lt: ast.LtE, ast.LtE: ast.Lt, ast.Gt: ast.GtE, ast.GtE: ast.Gt, ast.Eq: ast.NotEq, ast.NotEq: ast.Eq,
@@ -116,49 +118,170 @@ def mutants_of(area: str, path: Path) -> Iterator[Mutant]:
             yield Mutant(area, str(path.relative_to(ROOT)), node.lineno, begin, end, was, wrapped)
 
 
+def files_of(area: str) -> list[Path]:
+    """Return the files of an area."""
+    return [one for name in AREAS[area] for one in ([ROOT / name] if name.endswith(".py")
+                                                    else sorted((ROOT / name).rglob("*.py")))]  # fmt: skip
+
+
 def sampled(count: int, seed: int, only: list[str]) -> list[Mutant]:
     """Return so many changes of each area, at random places of it."""
     out = []
-    for area, (files, _) in AREAS.items():
-        if only and area not in only:
-            continue
-        paths = [one for name in files.split() for one in ([ROOT / name] if name.endswith(".py")
-                                                           else sorted((ROOT / name).rglob("*.py")))]  # fmt: skip
-        every = [one for path in paths for one in mutants_of(area, path)]
+    for area in only or AREAS:
+        every = [one for path in files_of(area) for one in mutants_of(area, path)]
         out += random.Random(f"{seed} {area}").sample(every, min(count, len(every)))
+    random.Random(seed).shuffle(out)
     return out
 
 
-def is_noticed(mutant: Mutant, copy: Path) -> bool:
-    """Make a change in a copy of the project, run the tests of its area, and take the change back."""
+# -- which tests come by ------------------------------------------------------------------------------------
+
+
+class Watched:
+    """A plugin of pytest that notes for each line which tests come by it."""
+
+    def __init__(self) -> None:
+        self.coverage = Coverage(data_file=str(COPIES / "coverage"), source=[str(ROOT / "src")])
+        self.coverage.start()
+
+    @pytest.hookimpl(wrapper=True)  # type: ignore[untyped-decorator, unused-ignore]
+    def pytest_runtest_protocol(self, item: pytest.Item) -> Iterator[None]:
+        self.coverage.switch_context(item.nodeid)
+        return (yield)
+
+    def pytest_sessionfinish(self) -> None:
+        self.coverage.stop()
+        self.coverage.save()
+
+
+def watch() -> None:
+    """Run the suite in another process, and note what comes by where."""
+    COPIES.mkdir(parents=True, exist_ok=True)
+    child = os.fork()
+    if not child:
+        os.environ.update(ENVIRONMENT)
+        os._exit(int(pytest.main(["-q", "-p", "no:cacheprovider", "tests"], plugins=[Watched()])))
+    _, status = os.waitpid(child, 0)
+    if os.waitstatus_to_exitcode(status):
+        sys.exit("The tests fail as they are: there is nothing to judge changes by.")
+
+
+@dataclass
+class Tests:
+    """Which tests come by which line of a file, and how many seconds each takes."""
+
+    reached: dict[str, dict[int, set[str]]]
+    seconds: dict[str, float]
+
+    @classmethod
+    def known(cls) -> Tests:
+        """Return what `watch` noted."""
+        data = CoverageData(str(COPIES / "coverage"))
+        data.read()
+        reached = {}
+        for file in data.measured_files():
+            lines = data.contexts_by_lineno(file)
+            reached[str(Path(file).relative_to(ROOT))] = {line: set(tests) - {""} for line, tests in lines.items()}
+        measured = json.loads((ROOT / "tests" / "durations.json").read_text())
+        seconds = {f"{file}::{name}": took for file, tests in measured.items() for name, took in tests.items()}
+        return cls(reached, seconds)
+
+    def of(self, mutant: Mutant) -> list[str]:
+        """Return the tests that a change is judged by, file by file, short ones first."""
+        tests = self.reached.get(mutant.path, {}).get(mutant.line, set())
+        if not tests:
+            tests = self._by_callers(mutant)
+        by_file: dict[str, list[str]] = {}
+        for test in sorted(tests):
+            by_file.setdefault(test.partition("::")[0], []).append(test)
+        out, total = list[str](), 0.0
+        for file in sorted(by_file, key=lambda file: sum(map(self._took, by_file[file]))):
+            for test in sorted(by_file[file], key=self._took):
+                total += self._took(test)
+                if total < MOST_S:
+                    out.append(test)
+        return out
+
+    def _took(self, test: str) -> float:
+        return self.seconds.get(test.partition("[")[0], 0.02)
+
+    def _by_callers(self, mutant: Mutant) -> set[str]:
+        """Return the tests that come by whatever calls the loop that a change is in."""
+        names = loops_around(ROOT / mutant.path, mutant.line)
+        called = re.compile(rf"\b({'|'.join(names)})\(") if names else None
+        out = set[str]()
+        for path, lines in self.reached.items() if called else ():
+            text = (ROOT / path).read_text().splitlines()
+            for line, tests in lines.items():
+                if tests and called.search(text[line - 1]):
+                    out |= tests
+        return out
+
+
+def loops_around(path: Path, line: int) -> list[str]:
+    """Return the name of the function that a line is in, and those of the file's functions that lead to it."""
+    functions = [one for one in ast.parse(path.read_text()).body if isinstance(one, ast.FunctionDef)]
+    names = [one.name for one in functions if one.lineno <= line <= (one.end_lineno or line)]
+    for name in names:
+        for one in functions:
+            mentioned = {node.id for node in ast.walk(one) if isinstance(node, ast.Name)}
+            if name in mentioned and one.name not in names:
+                names.append(one.name)
+    return names
+
+
+# -- judging ------------------------------------------------------------------------------------------------
+
+
+def is_noticed(mutant: Mutant, copy: Path, tests: list[str]) -> bool:
+    """Make a change in a copy of the project, run tests, and take the change back."""
+    if not tests:
+        return False
     path = copy / mutant.path
     whole, stat = path.read_bytes(), path.stat()
+    compiled = {one: one.read_bytes() for one in (path.parent / "__pycache__").glob(f"{path.stem}.*.nb?")}
     path.write_bytes(whole[: mutant.begin] + mutant.now.encode() + whole[mutant.end :])
     try:
-        tests = AREAS[mutant.area][1].split()
-        return any(fails(copy, tests, marked) for marked in ("not slow", "slow"))
+        return fails(copy, tests)
     finally:
         path.write_bytes(whole)
-        os.utime(path, ns=(stat.st_atime_ns, stat.st_mtime_ns))  # what is compiled of it is kept
+        os.utime(path, ns=(stat.st_atime_ns, stat.st_mtime_ns))
+        for one in (path.parent / "__pycache__").glob(f"{path.stem}.*.nb?"):
+            one.unlink()
+        for one, content in compiled.items():
+            one.write_bytes(content)
 
 
-def fails(copy: Path, tests: list[str], marked: str) -> bool:
+def fails(copy: Path, tests: list[str]) -> bool:
     """Return whether one of some tests fails, or hangs."""
-    environment = {**os.environ, "PYTHONPATH": str(copy / "src"), "QT_QPA_PLATFORM": "offscreen",
-                   "PYTHONDONTWRITEBYTECODE": "1"}  # fmt: skip
-    command = [sys.executable, "-m", "pytest", "-x", "-q", "-m", marked, "-p", "no:cacheprovider", *tests]
-    with subprocess.Popen(command, cwd=copy, env=environment, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL,
-                          start_new_session=True) as run:  # fmt: skip
-        try:
-            return run.wait(LONGEST_S) not in (0, 5)  # 5: no test is marked like that
-        except subprocess.TimeoutExpired:
-            os.killpg(run.pid, signal.SIGKILL)
+    child = os.fork()
+    if not child:
+        os.setsid()
+        os.chdir(copy)
+        os.environ.update(ENVIRONMENT)
+        sys.path[:0] = [str(copy / "src"), str(copy)]
+        with open(os.devnull, "w") as nowhere:
+            os.dup2(nowhere.fileno(), 1)
+            os.dup2(nowhere.fileno(), 2)
+        os._exit(int(pytest.main(["-x", "-q", "-p", "no:cacheprovider", "-p", "no:xdist", *tests])))
+    end = time.monotonic() + LONGEST_S
+    while True:
+        ended, status = os.waitpid(child, os.WNOHANG)
+        if ended:
+            code = os.waitstatus_to_exitcode(status)
+            if code in (pytest.ExitCode.USAGE_ERROR, pytest.ExitCode.NO_TESTS_COLLECTED):
+                sys.exit(f"No such tests: {tests}")
+            return code != 0
+        if time.monotonic() > end:
+            os.killpg(child, signal.SIGKILL)
+            os.waitpid(child, 0)
             return True
+        time.sleep(0.1)
 
 
-def copied(number: int) -> Path:
+def copied() -> Path:
     """Return a copy of the project to break."""
-    copy = COPIES / str(number)
+    copy = COPIES / "copy"
     shutil.rmtree(copy, ignore_errors=True)
     for name in ("src", "tests", "benchmarks", "docs", ".pytest_cache"):
         shutil.copytree(ROOT / name, copy / name, ignore=shutil.ignore_patterns("screenshots"))
@@ -172,34 +295,27 @@ def main() -> None:
     parser = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
     parser.add_argument("--each", type=int, default=30, help="changes of each area")
     parser.add_argument("--seed", type=int, default=0)
-    parser.add_argument("--processes", type=int, default=2)
     parser.add_argument("--only", nargs="*", default=[], choices=AREAS, help="areas; all if left out")
+    parser.add_argument("--watched", action="store_true", help="the suite was watched before, and nothing has changed")
     chosen = parser.parse_args()
-    wanted = sampled(chosen.each, chosen.seed, chosen.only)
-    random.Random(chosen.seed).shuffle(wanted)
-    free: SimpleQueue[Path] = SimpleQueue()
-    for number in range(chosen.processes):
-        free.put(copied(number))
+    for library in LIBRARIES:
+        import_module(library)
+    if not chosen.watched:
+        watch()
+    known, copy = Tests.known(), copied()
     made, noticed = Counter[str](), Counter[str]()
     log = COPIES / "survivors.jsonl"
     log.write_text("")
-
-    def judged(mutant: Mutant) -> tuple[Mutant, bool]:
-        copy = free.get()
-        try:
-            return mutant, is_noticed(mutant, copy)
-        finally:
-            free.put(copy)
-
-    with ThreadPoolExecutor(chosen.processes) as pool:
-        for mutant, is_killed in pool.map(judged, wanted):
-            made[mutant.area] += 1
-            noticed[mutant.area] += is_killed
-            if not is_killed:
-                print(f"{mutant.path}:{mutant.line}: {mutant.was!r} became {mutant.now!r}", flush=True)
-                with log.open("a") as file:
-                    file.write(json.dumps(asdict(mutant)) + "\n")
-            (COPIES / "count.json").write_text(json.dumps({"made": made, "noticed": noticed}))
+    for mutant in sampled(chosen.each, chosen.seed, chosen.only):
+        made[mutant.area] += 1
+        tests = known.of(mutant)
+        if is_noticed(mutant, copy, tests):
+            noticed[mutant.area] += 1
+        else:
+            print(f"{mutant.path}:{mutant.line}: {mutant.was!r} became {mutant.now!r} ({len(tests)} tests)", flush=True)
+            with log.open("a") as file:
+                file.write(json.dumps(asdict(mutant)) + "\n")
+        (COPIES / "count.json").write_text(json.dumps({"made": made, "noticed": noticed}))
     print("\n| area | changes | noticed |\n|---|---|---|")
     for area in made:
         print(f"| {area} | {made[area]} | {noticed[area] / made[area]:.0%} |")
