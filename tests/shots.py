@@ -23,7 +23,7 @@ SHOTS = {
     "crosses": (make_crosses, range(1056, 1066)),
     "backstage": (make_backstage, range(1032, 1068)),
     "label": (make_demo, range(1013, 1043)),
-    "passer-by": (make_passer_by, range(1018, 1034)),
+    "passer-by": (make_passer_by, range(1019, 1033)),
     "footlights": (make_footlights, range(1008, 1010)),
     "strings": (make_strings, range(1024, 1034)),
     "old reel": (make_reel, range(1004, 1022)),

@@ -48,7 +48,7 @@ LONGEST_S = 400.0
 MOST_S = 150.0
 """Of so many seconds of tests a change is judged by; what only longer ones would notice counts as not noticed."""
 LIBRARIES = ("numpy", "scipy.ndimage", "scipy.sparse.csgraph", "scipy.spatial", "scipy.optimize", "cv2", "numba", "av",
-             "OpenImageIO", "PyOpenColorIO", "msgspec", "PySide6.QtWidgets", "PySide6.QtTest", "hypothesis", "pytest")  # fmt: skip
+             "OpenImageIO", "PyOpenColorIO", "msgspec", "PySide6.QtWidgets", "PySide6.QtTest")  # fmt: skip
 """Loaded once, before any change: each run of tests begins as a fork of that."""
 
 SWAPS: dict[type[ast.AST], type[ast.AST]] = {

@@ -124,7 +124,7 @@ def test_texture_by_one_press_and_another_proposal_by_a_key(walled):
 
 
 def test_a_guide_line_and_an_area_are_drawn_in_the_picture(walled):
-    with_sign(walled, Texture(home_frame=1001))
+    with_sign(walled, Texture(home_frame=1001, is_draft=True))
     walled.call("draw_guide")
     for x, y in ((60, 100), (250, 100), (250, 100)):
         click(walled, x, y)

@@ -109,13 +109,13 @@ def test_bricks_go_on_in_perspective(tmp_path):
 
 
 def test_proposals_differ_and_each_is_the_same_again(tmp_path):
-    shot = filmed(tmp_path, bricks(WIDTH, HEIGHT))
+    shot = filmed(tmp_path, bricks(320, 200), things=((120, 70, 170, 110),))
     found = []
-    for proposal in (0, 1, 2, 0):
+    for proposal in (0, 1, 0):
         one = replace(shot, fixes=(replace(shot.fixes[0], fill=Texture(proposal=proposal)),))
         found.append(Engine(10**9).result(one, 1001))
-    np.testing.assert_array_equal(found[0], found[3])
-    assert len({one.tobytes() for one in found}) == 3
+    np.testing.assert_array_equal(found[0], found[2])
+    assert (found[0] != found[1]).any()
 
 
 def test_a_draft_shows_what_it_will_be_like(tmp_path):

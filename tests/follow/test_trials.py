@@ -12,7 +12,7 @@ from gommage.demo.trials import HOME, TRIALS, judged, limit_of, seen
 BY_NAME = {trial.name: trial for trial in TRIALS}
 
 
-def few(name, last=8):
+def few(name, last=5):
     """A trial on fewer frames, all of them after home."""
     return replace(BY_NAME[name], frames=FrameRange(first=HOME, last=HOME + last))
 

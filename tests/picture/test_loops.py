@@ -5,6 +5,7 @@ import pytest
 from scipy.ndimage import map_coordinates
 
 from gommage.core.picture.kernels import apply_cube, apply_curve, sample_spline, sample_spline_at
+from gommage.core.picture.ranks import median, selected
 
 WIDTH, HEIGHT = 23, 17
 TURNED = np.array([[0.9, -0.2, 3.0], [0.25, 1.1, -2.0], [0.002, -0.001, 1.0]])
@@ -108,3 +109,16 @@ def test_a_cube_shows_what_is_even_in_it_exactly():
     out = shown(steps()[which], apply_cube, shaper, cube)
     wanted = shaper[which] @ mix.T + (10, 5, 40)
     np.testing.assert_allclose(out[..., 2::-1], wanted, atol=0.51)  # rounded to whole levels
+
+
+@pytest.mark.parametrize("kind", [np.float32, np.float64])
+def test_ranks_and_medians_are_those_of_numpy(kind):
+    """Of odd and even counts, with values that are there twice, and of a part of what lies in the room."""
+    rng = np.random.default_rng(3)
+    for count in (1, 2, 3, 8, 31, 200):
+        values = np.round(rng.normal(0, 3, count + 5), 1).astype(kind)
+        wanted = np.sort(values[:count])
+        assert median(values.copy(), count) == np.median(values[:count].astype(np.float64))
+        for rank in {0, count // 3, count - 1}:
+            assert selected(values.copy(), count, rank) == wanted[rank]
+    assert np.isnan(median(np.empty(0, kind), 0))

@@ -129,6 +129,14 @@ def _sampled(sheet: Picture, u: Floats, v: Floats) -> Picture:
                      cv2.INTER_LINEAR, borderMode=cv2.BORDER_REFLECT)  # fmt: skip
 
 
+def _set_where(out: Picture, seen: NDArray[np.bool_], sheet: Picture, u: Floats, v: Floats) -> None:
+    """Set a picture (h, w, 3) to a sheet where it is seen: only the rectangle round that is looked at."""
+    rows, columns = (np.nonzero(seen.any(axis=axis))[0] for axis in (1, 0))
+    if len(rows):
+        part = slice(rows[0], rows[-1] + 1), slice(columns[0], columns[-1] + 1)
+        out[part][seen[part]] = _sampled(sheet, u[part], v[part])[seen[part]][:, :3]
+
+
 def _stage(rays: Floats) -> Picture:
     """Return what directions (h, w, 3) see of the empty stage, (h, w, 3)."""
     x, y, z = np.moveaxis(rays, -1, 0)
@@ -142,14 +150,11 @@ def _stage(rays: Floats) -> Picture:
     paints = {"town": town, "wood": wood, "parlour": parlour}
     for depth, across, name in walls:
         seen = (depth > 0) & (np.maximum(np.abs(x), np.abs(z)) == depth) & (sideways <= down) & (sideways <= up)
-        if seen.any():
-            share_x = (across * sideways / HALF + 1) / 2
-            share_y = (y * sideways + TALL - EYE) / TALL
-            out[seen] = _sampled(_painted(paints[name]), share_x, share_y)[seen][:, :3]
+        share_x, share_y = (across * sideways / HALF + 1) / 2, (y * sideways + TALL - EYE) / TALL
+        _set_where(out, seen, _painted(paints[name]), share_x, share_y)
     for reach, sheet in ((down, _carpet), (up, _ceiling)):
         seen = (reach < sideways) & (reach < (up if sheet is _carpet else down))
-        if seen.any():
-            out[seen] = _sampled(_painted(sheet), (x * reach / HALF + 1) / 2, (z * reach / HALF + 1) / 2)[seen][:, :3]
+        _set_where(out, seen, _painted(sheet), (x * reach / HALF + 1) / 2, (z * reach / HALF + 1) / 2)
     return out
 
 
@@ -161,11 +166,16 @@ def _below(rays: Floats, height: float, reach: float) -> tuple[Floats, Floats, N
     return u, v, (y > 0.05) & (u > 0) & (u < 1) & (v > 0) & (v < 1)
 
 
+@lru_cache(maxsize=1)
+def _dark() -> Picture:
+    """Return how dark the tripod's shadow is, on its sheet."""
+    return cv2.GaussianBlur(_painted(_tripod)[..., 3], (0, 0), 26.0 * FINER / 2)
+
+
 def _shadow(rays: Floats) -> Picture:
     """Return how much light the tripod takes from the floor, (h, w)."""
     u, v, seen = _below(rays, EYE, 2.3)
-    dark = cv2.GaussianBlur(_painted(_tripod)[..., 3], (0, 0), 26.0 * FINER / 2)
-    found = _sampled(np.repeat(dark[..., None], 4, axis=2), u - 0.055, v - 0.035)[..., 0]
+    found = _sampled(_dark(), u - 0.055, v - 0.035)
     shadow: Picture = np.where(seen, 0.5 * found, 0.0).astype(np.float32)
     return shadow
 
@@ -207,6 +217,9 @@ def _lit(turn: Floats) -> tuple[Picture, Picture, Picture]:
         rows = slice(top, top + BAND_ROWS)
         seen = _stage(rays @ turn)
         clean[rows] = _smaller(seen)
+        if not (rays[..., 1] > 0).any():  # above the horizon there is no tripod
+            dirty[rows] = clean[rows]
+            continue
         shadow = _shadow(rays)  # the tripod turns with the camera
         u, v, is_there = _below(rays, HUB_BELOW, 0.5)
         tripod = _sampled(_painted(_tripod), u, v) * is_there[..., None]

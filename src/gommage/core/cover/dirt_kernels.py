@@ -5,6 +5,8 @@ from __future__ import annotations
 import numpy as np
 from numba import njit
 
+from gommage.core.picture.ranks import median
+
 __all__ = ["HUNDREDTHS", "differences", "ready", "rooted_luma", "standing_out"]
 
 MIDDLE, BESIDE = np.float32(0.581), np.float32(0.2095)
@@ -134,7 +136,7 @@ def differences(here, other, flow, out):  # type: ignore[no-untyped-def]
                     if 0 <= y < height and 0 <= x < width:
                         found[count] = abs(here[row, column] - other[y, x])
                         count += 1
-            out[block, part] = np.median(found[:count]) if count else 0
+            out[block, part] = median(found, count) if count else 0
 
 
 @njit(cache=True, nogil=True)

@@ -6,6 +6,7 @@ import numpy as np
 from numba import njit
 
 from gommage.core.picture.kernels import inner_value, sample_one, spline_weights
+from gommage.core.picture.ranks import median
 
 __all__ = [
     "average_of_those_that_agree",
@@ -258,7 +259,7 @@ def grain_seen(values, count, least, step):  # type: ignore[no-untyped-def]
     out = np.zeros(3, np.float32)
     if total:
         for c in range(3):
-            out[c] = np.float32(1.4826) * np.median(found[c, :total])
+            out[c] = np.float32(1.4826) * median(found[c], total)
     return out
 
 
@@ -286,7 +287,7 @@ def motion_of(  # type: ignore[no-untyped-def]
         Weights of the channels.
     """
     total = len(here)
-    moved, off, row = np.zeros(6), np.empty(total), np.empty(7)
+    moved, off, ordered, row = np.zeros(6), np.empty(total), np.empty(total), np.empty(7)
     seen = np.empty((1, 1, 3), np.float32)
     for _ in range(steps):
         for n in range(total):
@@ -296,9 +297,12 @@ def motion_of(  # type: ignore[no-untyped-def]
             y = places[n, 1] + growth[1, 0] * dx + growth[1, 1] * dy - 0.5 - at[1]
             sample_one(picture, x, y, seen, 0, 0)
             bright = luma[0] * seen[0, 0, 0] + luma[1] * seen[0, 0, 1] + luma[2] * seen[0, 0, 2]
-            off[n] = here[n] - np.log(max(bright, darkest))
-        off -= np.median(off)  # a factor of light is a difference of logarithms
-        spread = max(1.4826 * np.median(np.abs(off)), 1e-6)
+            off[n] = ordered[n] = here[n] - np.log(max(bright, darkest))
+        middle = median(ordered, total)  # a factor of light is a difference of logarithms
+        for n in range(total):
+            off[n] -= middle
+            ordered[n] = abs(off[n])
+        spread = max(1.4826 * median(ordered, total), 1e-6)
         limit = huber * spread
         normal, pull = np.zeros((7, 7)), np.zeros(7)
         for n in range(total):
@@ -333,7 +337,8 @@ def light_of(shown, there, clean, around, too_dark, darkest, least, huber, held,
     """
     total = len(clean)
     found = np.zeros((3, 3))
-    here, left, at = np.empty(total, np.float32), np.empty(total), np.empty((total, 2))
+    here, at = np.empty(total, np.float32), np.empty((total, 2))
+    left, ordered = np.empty(total), np.empty(total)
     for c in range(3):
         known = 0
         for n in range(total):
@@ -342,7 +347,7 @@ def light_of(shown, there, clean, around, too_dark, darkest, least, huber, held,
                 known += 1
         if known < least:
             return found, False
-        enough = max(too_dark * np.median(here[:known]), darkest)
+        enough = max(too_dark * median(here, known), darkest)
         known = 0
         for n in range(total):
             if clean[n] and shown[n, c] > enough and there[n, c] > darkest:
@@ -351,12 +356,15 @@ def light_of(shown, there, clean, around, too_dark, darkest, least, huber, held,
                 known += 1
         if known < least:
             return found, False
-        factor = np.median(left[:known])
+        for n in range(known):
+            ordered[n] = left[n]
+        factor = median(ordered, known)
         size = 0.0
         for n in range(known):
             left[n] -= factor
+            ordered[n] = abs(left[n])
             size += (at[n, 0] ** 2 + at[n, 1] ** 2) / 2
-        limit = huber * max(1.4826 * np.median(np.abs(left[:known])), 1e-6)
+        limit = huber * max(1.4826 * median(ordered, known), 1e-6)
         for _ in range(steps):
             normal, pull, summed = np.zeros((3, 3)), np.zeros(3), 0.0
             for n in range(known):

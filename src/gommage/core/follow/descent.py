@@ -5,7 +5,8 @@ from __future__ import annotations
 import numpy as np
 from numba import njit
 
-from gommage.core.follow.kernels import SAMPLES, block_sums, deviation, normal_equations, selected
+from gommage.core.follow.kernels import SAMPLES, block_sums, deviation, normal_equations
+from gommage.core.picture.ranks import selected
 
 __all__ = ["iterate", "known_motion", "motion_of_step"]
 

@@ -6,6 +6,7 @@ import numpy as np
 from numba import njit
 
 from gommage.core.picture.kernels import spline_weights
+from gommage.core.picture.ranks import selected
 
 __all__ = [
     "PARAMETERS",
@@ -15,7 +16,6 @@ __all__ = [
     "likeness",
     "likeness_of_tiles",
     "normal_equations",
-    "selected",
 ]
 
 PARAMETERS = 12
@@ -168,34 +168,6 @@ def block_scores(normalised, reference, gradient, residual, active, light, scale
         for k in range(unknowns):
             scores[blocks[n], k] += weight * r * slope[active[k], 0]
     return weights / max(count, 1), slopes / max(count, 1)
-
-
-@njit(cache=True, nogil=True)
-def selected(values, count, rank):  # type: ignore[no-untyped-def]
-    """Return the value of a rank (0 the least) among the first `count`, which are put in another order.
-
-    By hand, since NumPy's own take seconds to compile. C. A. R. Hoare, Algorithm 65: find, CACM 4(7), 1961.
-    """
-    low, high = 0, count - 1
-    while low < high:
-        pivot = values[(low + high) // 2]
-        i, j = low, high
-        while i <= j:
-            while values[i] < pivot:
-                i += 1
-            while values[j] > pivot:
-                j -= 1
-            if i <= j:
-                values[i], values[j] = values[j], values[i]
-                i += 1
-                j -= 1
-        if rank <= j:
-            high = j
-        elif rank >= i:
-            low = i
-        else:
-            break
-    return values[rank]
 
 
 @njit(cache=True, nogil=True, error_model="numpy")

@@ -5,6 +5,8 @@ from __future__ import annotations
 import numpy as np
 from numba import njit
 
+from gommage.core.picture.ranks import median
+
 __all__ = ["hang", "left_on_rim", "rim_differences"]
 
 ENDS = 0.02
@@ -82,18 +84,20 @@ def rim_differences(below, source, near, free, odd, least):  # type: ignore[no-u
         row, column = places[n * step]
         light[n] = below[row, column, 0] + below[row, column, 1] + below[row, column, 2]
         source_light[n] = source[row, column, 0] + source[row, column, 1] + source[row, column, 2]
-    brightest, here = np.median(source_light), np.median(light)
+    brightest, here = median(source_light, len(values)), median(light, len(values))
     most_light = np.float32(BRIGHTER) * here if here > 0 else np.float32(0)
     gain = most_light / brightest if brightest > most_light else np.float32(1)
     for c in range(3):
         for n in range(len(values)):
             values[n] = abs(below[places[n * step, 0], places[n * step, 1], c])
-        brightness = np.median(values)
+        brightness = median(values, len(values))
         for n in range(len(values)):
             row, column = places[n * step]
             values[n] = below[row, column, c] - gain * source[row, column, c]
-        middle = np.median(values)
-        most = odd * max(1.4826 * np.median(np.abs(values - middle)), least * brightness + 1e-5)
+        middle = median(values, len(values))
+        for n in range(len(values)):
+            values[n] = abs(values[n] - middle)
+        most = odd * max(1.4826 * median(values, len(values)), least * brightness + 1e-5)
         for n in range(count):
             row, column = places[n]
             off = abs(below[row, column, c] - gain * source[row, column, c] - middle)
