@@ -23,6 +23,7 @@ from collections.abc import Iterator
 from dataclasses import asdict, dataclass
 from importlib import import_module
 from pathlib import Path
+from typing import Any
 
 import pytest
 from coverage import Coverage, CoverageData
@@ -45,7 +46,7 @@ AREAS = {
 """By name: the files that are changed."""
 LONGEST_S = 400.0
 """A change after which tests take longer has made them hang, which is noticed as well."""
-MOST_S = 150.0
+MOST_S = 60.0
 """Of so many seconds of tests a change is judged by; what only longer ones would notice counts as not noticed."""
 LIBRARIES = ("numpy", "scipy.ndimage", "scipy.sparse.csgraph", "scipy.spatial", "scipy.optimize", "cv2", "numba", "av",
              "OpenImageIO", "PyOpenColorIO", "msgspec", "PySide6.QtWidgets", "PySide6.QtTest")  # fmt: skip
@@ -279,6 +280,13 @@ def fails(copy: Path, tests: list[str]) -> bool:
         time.sleep(0.1)
 
 
+def still_there(fields: dict[str, Any]) -> Mutant | None:
+    """Return a change that was noted, where it is now; None if what it changed is not there any more."""
+    known = Mutant(**fields)
+    found = [one for one in mutants_of(known.area, ROOT / known.path) if (one.was, one.now) == (known.was, known.now)]
+    return min(found, key=lambda one: abs(one.line - known.line), default=None)
+
+
 def copied() -> Path:
     """Return a copy of the project to break."""
     copy = COPIES / "copy"
@@ -296,6 +304,7 @@ def main() -> None:
     parser.add_argument("--each", type=int, default=30, help="changes of each area")
     parser.add_argument("--seed", type=int, default=0)
     parser.add_argument("--only", nargs="*", default=[], choices=AREAS, help="areas; all if left out")
+    parser.add_argument("--again", action="store_true", help="judge what was not noticed the last time once more")
     parser.add_argument("--watched", action="store_true", help="the suite was watched before, and nothing has changed")
     chosen = parser.parse_args()
     for library in LIBRARIES:
@@ -304,9 +313,15 @@ def main() -> None:
         watch()
     known, copy = Tests.known(), copied()
     made, noticed = Counter[str](), Counter[str]()
-    log = COPIES / "survivors.jsonl"
+    log, count = COPIES / "survivors.jsonl", COPIES / "count.json"
+    wanted = sampled(chosen.each, chosen.seed, chosen.only)
+    if chosen.again:
+        told = json.loads(count.read_text())
+        made, noticed = Counter(told["made"]), Counter(told["noticed"])
+        wanted = [found for line in log.read_text().splitlines() if (found := still_there(json.loads(line)))]
+        made.subtract(one.area for one in wanted)
     log.write_text("")
-    for mutant in sampled(chosen.each, chosen.seed, chosen.only):
+    for mutant in wanted:
         made[mutant.area] += 1
         tests = known.of(mutant)
         if is_noticed(mutant, copy, tests):
@@ -315,7 +330,7 @@ def main() -> None:
             print(f"{mutant.path}:{mutant.line}: {mutant.was!r} became {mutant.now!r} ({len(tests)} tests)", flush=True)
             with log.open("a") as file:
                 file.write(json.dumps(asdict(mutant)) + "\n")
-        (COPIES / "count.json").write_text(json.dumps({"made": made, "noticed": noticed}))
+        count.write_text(json.dumps({"made": made, "noticed": noticed}))
     print("\n| area | changes | noticed |\n|---|---|---|")
     for area in made:
         print(f"| {area} | {made[area]} | {noticed[area] / made[area]:.0%} |")

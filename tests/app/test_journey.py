@@ -20,7 +20,7 @@ from tests.conftest import settle, wait_until
 
 pytestmark = pytest.mark.journey
 FOLLOW_TOLERANCE_PX = 0.15  # the product's promise for this shot; 0.02 is measured
-PAINT_SIZE = 26
+PAINT_SIZE, APART = 44, 20
 
 
 def open_demo(window, demo) -> None:
@@ -93,7 +93,7 @@ def paint_the_plate(window, demo) -> None:
         click(window, source, ALT)
         assert window.desk.source is None
         lines = []
-        for across in 12 * np.arange(-int(reach // 12) - 1, int(reach // 12) + 2):
+        for across in APART * np.arange(-int(reach // APART) - 1, int(reach // APART) + 2):
             top = LABEL_CENTRE + (across, across * np.tan(LABEL_TURN))
             lines.append(frame_from_sheet(np.array([top, top + (0, np.sign(repeat) * half)])))
         # the first touch fixes the source's distance: begin in the middle of the label
@@ -122,7 +122,7 @@ def test_the_whole_job(window, demo, tmp_path, monkeypatch):
 
     paint_the_plate(window, demo)
     plate = window.desk.plate(window.session.project)
-    assert len(plate.painting.strokes) > 20
+    assert len(plate.painting.strokes) > 12
     assert {stroke.brush.tool for stroke in plate.painting.strokes} == {Tool.CLONE}
     assert window.desk.fix(window.session.project).fill.plate_ids == (plate.id,)
 
