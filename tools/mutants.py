@@ -53,10 +53,12 @@ LIBRARIES = ("numpy", "scipy.ndimage", "scipy.sparse.csgraph", "scipy.spatial", 
 """Loaded once, before any change: each run of tests begins as a fork of that."""
 
 SWAPS: dict[type[ast.AST], type[ast.AST]] = {
-    ast.Lt: ast.LtE, ast.LtE: ast.Lt, ast.Gt: ast.GtE, ast.GtE: ast.Gt, ast.Eq: ast.NotEq, ast.NotEq: ast.Eq,
+    ast.Lt: ast.GtE, ast.LtE: ast.Gt, ast.Gt: ast.LtE, ast.GtE: ast.Lt, ast.Eq: ast.NotEq, ast.NotEq: ast.Eq,
     ast.Is: ast.IsNot, ast.IsNot: ast.Is, ast.In: ast.NotIn, ast.NotIn: ast.In, ast.And: ast.Or, ast.Or: ast.And,
     ast.Add: ast.Sub, ast.Sub: ast.Add, ast.Mult: ast.Div, ast.Div: ast.Mult,
 }  # fmt: skip
+SMALL = 1e-3
+"""Smaller numbers keep something from being divided by nothing: twice as much does the same."""
 NAMES = {"min": "max", "max": "min", "any": "all", "all": "any", "minimum": "maximum", "maximum": "minimum"}
 
 
@@ -66,6 +68,7 @@ class Mutant:
 
     area: str
     path: str
+    first_line: int
     line: int
     begin: int
     end: int
@@ -86,6 +89,8 @@ def changed(node: ast.AST) -> ast.AST | None:
             return node.operand
         case ast.Constant(value=bool()):
             return ast.Constant(not node.value)
+        case ast.Constant(value=float(small)) if 0 < small < SMALL:
+            return None
         case ast.Constant(value=int() | float()):
             return ast.Constant(node.value + 1 if node.value in (0, 1) else node.value * 2)
         case ast.IfExp():
@@ -106,8 +111,10 @@ def mutants_of(area: str, path: Path) -> Iterator[Mutant]:
     for line in text.encode().splitlines(keepends=True):
         starts.append(starts[-1] + len(line))
     tree = ast.parse(text)
-    inside = [node for function in ast.walk(tree) if isinstance(function, ast.FunctionDef) for one in function.body
-              for node in ast.walk(one)]  # fmt: skip
+    functions = [one for one in ast.walk(tree) if isinstance(one, ast.FunctionDef)]
+    first_lines = {id(node): own.lineno for one in functions for statement in one.body
+                   for own in ast.walk(statement) if isinstance(own, ast.stmt) for node in ast.walk(own)}  # fmt: skip
+    inside = [node for function in functions for one in function.body for node in ast.walk(one)]
     for node in {id(one): one for one in inside}.values():
         new = changed(node)
         if new is not None and isinstance(node, ast.expr | ast.stmt):
@@ -116,7 +123,8 @@ def mutants_of(area: str, path: Path) -> Iterator[Mutant]:
             now = ast.unparse(ast.fix_missing_locations(new))
             was = text.encode()[begin:end].decode()
             wrapped = f"({now})" if isinstance(node, ast.expr) else now
-            yield Mutant(area, str(path.relative_to(ROOT)), node.lineno, begin, end, was, wrapped)
+            first = first_lines[id(node)]
+            yield Mutant(area, str(path.relative_to(ROOT)), first, node.lineno, begin, end, was, wrapped)
 
 
 def files_of(area: str) -> list[Path]:
@@ -189,9 +197,9 @@ class Tests:
 
     def of(self, mutant: Mutant) -> list[str]:
         """Return the tests that a change is judged by, file by file, short ones first."""
-        tests = self.reached.get(mutant.path, {}).get(mutant.line, set())
-        if not tests:
-            tests = self._by_callers(mutant)
+        lines = self.reached.get(mutant.path, {})
+        near = (lines[line] for line in range(mutant.line, mutant.first_line - 1, -1) if lines.get(line))
+        tests = next(near, set()) or self._by_callers(mutant)  # a statement over several lines is noted at some of them
         by_file: dict[str, list[str]] = {}
         for test in sorted(tests):
             by_file.setdefault(test.partition("::")[0], []).append(test)

@@ -9,7 +9,7 @@ from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QComboBox, QWidget
 
 from gommage.app.look.controls import DragNumber
-from tests.app.driving import at_view, drag, press
+from tests.app.driving import at_view, choose, drag, press
 from tests.conftest import settle
 
 NOTED = Path("build") / "journeys"
@@ -46,8 +46,7 @@ class Hand:
         self.note_action(words)
 
     def choose(self, words, combo, index):
-        combo.setCurrentIndex(index)
-        combo.activated.emit(index)
+        choose(combo, index)
         self.note_action(words)
 
     def type_in(self, words, number, value):

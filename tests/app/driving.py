@@ -85,6 +85,23 @@ def move(widget, place, modifiers=Qt.KeyboardModifier.NoModifier) -> None:
     QApplication.sendEvent(widget, event)
 
 
+def choose(combo, index) -> None:
+    """Choose an entry of a combo box: a click that opens its list, arrow keys to the entry, and Return."""
+    assert combo.isVisible(), f"{combo.accessibleName()} is not on the screen"
+    assert combo.isEnabled(), f"{combo.accessibleName()} cannot be chosen from"
+    assert 0 <= index < combo.count(), f"{combo.accessibleName()} has no entry {index}"
+    QTest.mouseClick(combo, Qt.MouseButton.LeftButton)
+    view = combo.view()
+    wait_until(view.isVisible)
+    QTest.keyClick(view, Qt.Key.Key_Home)
+    for _ in range(index):  # entries that cannot be chosen are passed over
+        if view.currentIndex().row() < index:
+            QTest.keyClick(view, Qt.Key.Key_Down)
+    assert view.currentIndex().row() == index
+    QTest.keyClick(view, Qt.Key.Key_Return)
+    assert not view.isVisible()
+
+
 def find(window, kind, name):
     (found,) = [widget for widget in window.findChildren(kind) if widget.accessibleName() == name]
     return found

@@ -5,6 +5,7 @@ from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QComboBox
 
 from gommage.app.look.controls import DragNumber
+from tests.app import driving
 from tests.app.driving import find
 
 
@@ -14,8 +15,7 @@ def strokes(window):
 
 def choose(window, name, value):
     combo = find(window.tray, QComboBox, name)
-    combo.setCurrentIndex(combo.findData(value))
-    combo.activated.emit(combo.currentIndex())
+    driving.choose(combo, combo.findData(value))
 
 
 def type_in(window, name, value):

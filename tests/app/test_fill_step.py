@@ -5,7 +5,7 @@ import pytest
 from msgspec.structs import replace
 from PySide6.QtCore import QPoint, Qt
 from PySide6.QtTest import QTest
-from PySide6.QtWidgets import QCheckBox, QComboBox, QLabel, QListWidget, QPushButton
+from PySide6.QtWidgets import QCheckBox, QComboBox, QLabel, QListWidget, QPushButton, QToolButton
 
 from gommage.app.actions import ACTIONS
 from gommage.app.dialogs.home_frame import HomeFrameDialog
@@ -16,6 +16,7 @@ from gommage.core.document import Donors, DonorSide, FromPicture, Matte, Merged,
 from gommage.core.engine import Look, State, Step
 from gommage.core.picture.writing import write_still
 from gommage.demo.editor import paint_dot
+from tests.app import driving
 from tests.app.driving import ALT, SHIFT, activate, at_view, find, move, press
 from tests.conftest import rectangle, settle, shape_of, wait_until
 from tests.fill.test_donors import MIDDLE, clean, filmed, inner
@@ -44,8 +45,7 @@ def filling(window, shot):
 def choose(window, name, data):
     """Choose an entry of a field of the panel, as a hand does."""
     combo = find(window.panel, QComboBox, name)
-    combo.setCurrentIndex(combo.findData(data))
-    combo.activated.emit(combo.currentIndex())
+    driving.choose(combo, combo.findData(data))
     settle(window)
 
 
@@ -94,6 +94,7 @@ def test_one_press_brings_what_is_behind_from_other_frames(filling):
 def test_bounds_and_surfaces_are_set_in_the_panel(filling):
     press(filling, (Qt.Key.Key_P, SHIFT))
     settle(filling)
+    QTest.mouseClick(find(filling.panel, QToolButton, "Fold frames"), Qt.MouseButton.LeftButton)
     choose(filling, "Donors on which side", DonorSide.BEFORE)
     assert fix_of(filling).fill.side is DonorSide.BEFORE
     filling.session.set_desk(marked=(1001, 1006))

@@ -30,7 +30,7 @@ from gommage.core.document import (
 from gommage.core.document.edits import Slot
 from gommage.core.engine import Step
 from gommage.core.picture.writing import write_still
-from tests.app.driving import find
+from tests.app.driving import choose, find
 from tests.conftest import rectangle, settle, shape_of
 from tests.fill.test_texture import bricks
 
@@ -193,8 +193,7 @@ def test_a_stretch_of_a_line_is_closed_from_one_side(walled):
     settle(walled)
     (stretch,) = walled.shot.fixes[0].fill.stretches
     assert (stretch.first, stretch.last) == pytest.approx((1 / 3, 2 / 3))
-    find(walled, QComboBox, "Closed from").setCurrentIndex(1)
-    span.side.activated.emit(1)
+    choose(find(walled, QComboBox, "Closed from"), 1)
     settle(walled)
     assert walled.shot.fixes[0].fill.stretches[0].closed_from is ClosedFrom.LEFT
     assert walled.shot.fixes[0].fill.closed_from is ClosedFrom.BOTH

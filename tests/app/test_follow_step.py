@@ -12,7 +12,7 @@ from gommage.app.strip.data import StripData
 from gommage.app.strip.strip import FrameStrip
 from gommage.core.document import ByHand, Channel, MotionModel, PointsFollow, Project, ShapeKey, Still, edits, placement
 from gommage.core.engine import Look, Step
-from tests.app.driving import ALT, CTRL, SHIFT, activate, click, drag, find, press, pull
+from tests.app.driving import ALT, CTRL, SHIFT, activate, choose, click, drag, find, press, pull
 from tests.conftest import settle, wait_until
 
 SCREEN_PX = 1.0  # an event falls on a whole pixel of the screen
@@ -91,8 +91,7 @@ def test_choices_of_the_follow_are_edits(opened):
         ("Look at", "Red", "channel", Channel.RED),
     ):
         combo = find(opened.panel, QComboBox, name)
-        combo.setCurrentIndex(combo.findText(words))
-        combo.activated.emit(combo.currentIndex())
+        choose(combo, combo.findText(words))
         assert getattr(surface(opened).how, field) is value
     box = find(opened.panel, QCheckBox, "Leave out what is in front")
     QTest.mouseClick(box, Qt.MouseButton.LeftButton, pos=QPoint(8, 8))
@@ -277,9 +276,9 @@ def test_a_surface_rides_on_another(opened):
     begin(opened, "Still camera")
     for point in ((30, 30), (90, 30), (90, 80), (30, 30)):
         click(opened, point)
+    QTest.mouseClick(find(opened.panel, QToolButton, "Fold how"), Qt.MouseButton.LeftButton)
     combo = find(opened.panel, QComboBox, "Rides on")
-    combo.setCurrentIndex(combo.findText("Wall"))
-    combo.activated.emit(combo.currentIndex())
+    choose(combo, combo.findText("Wall"))
     assert surface(opened).rides_on == "wall"
     settle(opened)
 

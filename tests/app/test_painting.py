@@ -13,6 +13,7 @@ from gommage.app.look.controls import DragNumber
 from gommage.app.paint_commands import PaintCommands
 from gommage.core.document import Blend, FrameOffset, Frames, Painted, PinnedFrame, PlatePicture, Pressure, Tones, Tool
 from gommage.core.engine import Look, Step
+from tests.app import driving
 from tests.app.driving import ALT, CTRL, SHIFT, at_view, click, drag, find, move, press, pull
 from tests.app.painting import choose, strokes, type_in
 from tests.conftest import settle, wait_until
@@ -84,8 +85,7 @@ def test_pixels_from_another_frame_are_seen_in_the_brush_before_they_are_laid(pa
     type_in(painting, "Source's frame", 1005)
     find(painting.tray, QToolButton, "More of the brush").click()
     pictures = find(painting.tray.brush_line.popup, QComboBox, "Picture of the next stroke")
-    pictures.setCurrentIndex(pictures.findText("the plate"))
-    pictures.activated.emit(pictures.currentIndex())
+    driving.choose(pictures, pictures.findText("the plate"))
     painting.tray.brush_line.popup.close()
     find(painting.tray, QCheckBox, "Along the surface").setChecked(False)
     drag(painting, [(90, 50), (94, 52)])
@@ -143,8 +143,7 @@ def test_every_brush_paints_by_the_hand(painting, tool):
 
 def test_back_to_the_clean_plate_and_to_the_shot(painting):
     combo = find(painting.panel.page(Step.FILL), QComboBox, "Paint on")
-    combo.setCurrentIndex(combo.findData("plate"))
-    combo.activated.emit(0)
+    driving.choose(combo, combo.findData("plate"))
     assert not painting.desk.paints_shot
     assert painting.desk.look is Look.CLEAN_PLATE
     count = len(painting.shot.clean_plates[0].painting.strokes)

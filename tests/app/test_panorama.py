@@ -13,7 +13,7 @@ from gommage.core.engine import Step
 from gommage.core.geometry import directions_of
 from gommage.core.picture import probe
 from gommage.core.picture.writing import write_still
-from tests.app.driving import ALT, SHIFT, activate, click, find, press, pull
+from tests.app.driving import ALT, SHIFT, activate, choose, click, find, press, pull
 from tests.conftest import settle, wait_until
 from tests.engine.test_panoramas import SAID, WHOLE, noise, turn_of
 
@@ -124,12 +124,10 @@ def test_views_are_listed_gone_to_and_removed(looking):
     assert looking.shot.name == "View 1"
     views = find(looking.view_bar, QComboBox, "View of the panorama")
     assert [views.itemText(k) for k in range(views.count())] == ["Panorama", "View 1"]
-    views.setCurrentIndex(0)
-    views.activated.emit(0)
+    choose(views, 0)
     settle(looking)
     assert looking.shot.footage.is_panorama
-    views.setCurrentIndex(1)
-    views.activated.emit(1)
+    choose(views, 1)
     settle(looking)
     looking.call("remove_view")
     settle(looking)

@@ -38,7 +38,7 @@ from gommage.app.look.theme import DARK, LIGHT
 from gommage.app.picture.pen_replay import replay
 from gommage.app.strip.data import StripData
 from gommage.app.strip.strip import FrameStrip
-from gommage.core.document import Plates, Project, Tool, edits, store
+from gommage.core.document import Frames, Plates, Project, Tool, edits, store
 from gommage.core.engine import Advice, Look, State, Step
 from gommage.core.picture import probe
 from tests.app.driving import ALT, CTRL, SHIFT, activate, answer, click, drag, find, press, pull
@@ -173,7 +173,67 @@ def test_the_ends_of_a_fix_are_dragged_in_one_step(opened):
     assert opened.desk.fix(opened.session.project).frames == ()
 
 
+@pytest.mark.parametrize(("begins", "ends", "left"), [(1007, 1001, (1003, 1003)), (1003, 1009, (1005, 1005))])
+def test_an_end_of_a_fix_that_is_dragged_past_the_other_stops_there(opened, begins, ends, left):
+    fix = opened.desk.fix(opened.session.project)
+    opened.session.commit("Shorter", edits.change_fix, "shot", fix.id, frames=(Frames(first=1003, last=1005),))
+    settle(opened)
+    strip = opened.strip
+    y = next(box.center().toPoint().y() for lane, box in strip.lanes() if lane.name == "keys")
+    grabbed = strip.scale.x(1006 if begins == 1007 else 1003)
+    pull(strip, [QPoint(int(x), y) for x in np.linspace(grabbed, strip.scale.middle(ends), 6)])
+    (frames,) = opened.desk.fix(opened.session.project).frames
+    assert (frames.first, frames.last) == left
+
+
+def test_what_is_gone_is_in_hand_no_more(opened):
+    """A fix, a surface and a clean plate that are undone leave the desk; what is there goes on being chosen."""
+    before = opened.desk
+    shot = opened.shot
+    fix, plate, surface = replace(shot.fixes[0], id="new"), replace(shot.clean_plates[0], id="new"), shot.surfaces[0]
+    added = edits.add_fix(opened.session.project, "shot", fix)
+    added = edits.add_surface(edits.add_clean_plate(added, "shot", plate), "shot", replace(surface, id="new"))
+    opened.session.commit("All new", lambda project: added)
+    opened.session.set_desk(fix_id="new", fix_ids=(shot.fixes[0].id, "new"), plate_id="new", surface_id="new")
+    settle(opened)
+    press(opened, (Qt.Key.Key_Z, CTRL))
+    settle(opened)
+    desk = opened.desk
+    assert (desk.fix_id, desk.plate_id, desk.surface_id) == (shot.fixes[0].id, shot.clean_plates[0].id, surface.id)
+    assert desk.fix_ids == (shot.fixes[0].id,)
+    assert before.frame == desk.frame
+    card = opened.column.fixes
+    assert card.chosen_ids() == (shot.fixes[0].id,)
+
+
 # -- picture ------------------------------------------------------------------------------------------------
+
+
+def test_an_answer_that_came_late_is_not_shown(opened, monkeypatch):
+    """Two frames are asked for; the pixels of the first come after those of the second."""
+    shown, kept = [], []
+    monkeypatch.setattr(opened.viewer, "set_picture", lambda pixels, *words, **fields: shown.append(pixels))
+    submit = opened.session.submit
+
+    def later(key, priority, run, came, failed=lambda words: None):
+        if isinstance(key, tuple) and key[0] == "screen":
+            kept.append((run, came, failed))
+        else:
+            submit(key, priority, run, came, failed)
+
+    monkeypatch.setattr(opened.session, "submit", later)
+    opened.session.engine.cache.clear()
+    for frame in (1002, 1003):
+        opened.session.go_to(frame)
+    assert len(kept) == 2
+    (_, came_first, failed_first), (run, came, _) = kept
+    pixels = run(lambda: None)
+    came(pixels)
+    assert len(shown) == 1
+    came_first(np.zeros_like(pixels))
+    failed_first("the file was not there")
+    assert len(shown) == 1
+    assert shown[0] is pixels
 
 
 def test_wheel_zooms_about_the_pen_and_hand_moves(opened):
@@ -247,7 +307,6 @@ def test_looks_are_chosen_and_value_is_read(opened):
     combo.setFocus()
     QTest.keyClicks(combo, "Matte")
     QTest.keyClick(combo, Qt.Key.Key_Return)
-    combo.activated.emit(combo.currentIndex())
     assert opened.desk.look is Look.MATTE
     opened.session.set_desk(look=Look.RESULT)
     settle(opened)

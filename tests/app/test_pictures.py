@@ -27,7 +27,7 @@ from gommage.core.document import (
 )
 from gommage.core.engine import Step
 from gommage.core.picture.writing import write_still
-from tests.app.driving import ALT, SHIFT, drag, find, press
+from tests.app.driving import ALT, SHIFT, choose, drag, find, press
 from tests.conftest import rectangle, settle, shape_of, wait_until
 
 WIDTH, HEIGHT = 320, 220
@@ -79,8 +79,7 @@ def shown(window, frame, x, y):
 def told(window, name, value):
     """Choose from a combo box, as a hand does."""
     combo = find(window, QComboBox, name)
-    combo.setCurrentIndex(combo.findData(value))
-    combo.activated.emit(combo.currentIndex())
+    choose(combo, combo.findData(value))
     settle(window)
 
 

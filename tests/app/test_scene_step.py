@@ -19,7 +19,7 @@ from gommage.demo.backstage_job import AREAS, HOME
 from gommage.demo.filming import with_grain
 from tests import shots
 from tests.app.counting import Hand, densely
-from tests.app.driving import ALT, CTRL, SHIFT, activate, click, find, press
+from tests.app.driving import ALT, CTRL, SHIFT, activate, choose, click, find, press
 from tests.conftest import empty, settle, wait_until
 
 MOST_ACTIONS, MOST_BEHIND_DB, MOST_PX = 25, 1.5, 0.2
@@ -144,11 +144,9 @@ def test_a_lens_is_chosen_written_and_read(window, solved_scene, tmp_path, monke
     lens = find(window.panel, QComboBox, "Lens")
     assert [lens.itemText(k) for k in range(lens.count())] == ["Found from the shot", "As it was solved", "By hand"]
     own = solved_scene.shots[0].camera.lens
-    lens.setCurrentIndex(1)
-    lens.activated.emit(1)
+    choose(lens, 1)
     assert window.desk.lens == own
-    lens.setCurrentIndex(2)
-    lens.activated.emit(2)
+    choose(lens, 2)
     assert window.desk.lens == Lens(960.0, 480.0, 270.0)
     path = tmp_path / "lens.json"
     monkeypatch.setattr(QFileDialog, "getSaveFileName", lambda *a, **k: (str(path), ""))

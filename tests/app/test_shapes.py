@@ -16,7 +16,7 @@ from gommage.core.document.edits import Reach, Slot
 from gommage.core.document.outlines import outline
 from gommage.core.engine import Step
 from gommage.core.geometry import Window
-from tests.app.driving import ALT, CTRL, SHIFT, at_view, click, drag, find, press, pull
+from tests.app.driving import ALT, CTRL, SHIFT, at_view, choose, click, drag, find, press, pull
 from tests.conftest import settle, wait_until
 from tests.engine.test_matte_files import written_squares
 
@@ -103,8 +103,7 @@ def test_handles_are_pulled_while_clicking_and_a_line_may_stay_open(cover):
 def test_hold_outs_go_to_their_own_matte_and_ride_on_the_picture(cover):
     QTest.mouseClick(find(page(cover), QToolButton, "Add: held out"), Qt.MouseButton.LeftButton)
     combo = find(cover.tray, QComboBox, "The next shape rides on")
-    combo.setCurrentIndex(combo.count() - 1)
-    combo.activated.emit(combo.count() - 1)
+    choose(combo, combo.count() - 1)
     QTest.mouseClick(tray(cover, "Rectangle"), Qt.MouseButton.LeftButton)
     drag(cover, [(70, 50), (75, 55), (80, 60)])
     (held,) = parts(cover, Slot.HOLD_OUTS)
@@ -355,8 +354,7 @@ def test_parts_are_combined_inverted_ride_elsewhere_and_change_places(cover):
         ("Shape rides on", "", lambda part: part.source.surface_id == ""),
     ):
         combo = find(page(cover), QComboBox, name)
-        combo.setCurrentIndex(combo.findData(value))
-        combo.activated.emit(combo.currentIndex())
+        choose(combo, combo.findData(value))
         assert check(parts(cover)[1]), name
     alpha = cover.session.engine.patches.alpha(_inputs(cover), Window(60, 40, 90, 70))
     assert alpha[15, 15] == 0
@@ -435,8 +433,7 @@ def test_edges_of_a_part_and_of_all(cover):
         QTest.keyClick(number, Qt.Key.Key_Return)
         assert read(cover.desk.fix(cover.session.project)) == value
     whose = find(page(cover), QComboBox, "Edge of")
-    whose.setCurrentIndex(1)
-    whose.activated.emit(1)
+    choose(whose, 1)
     number = find(page(cover), DragNumber, "Grow")
     number.setFocus()
     number.selectAll()
@@ -458,8 +455,7 @@ def test_a_matte_from_a_file_is_a_part_with_channel_and_numbers(cover, tmp_path)
     assert (source.channel, source.frame_offset) == ("A", -1000)
     assert "as many frames as the shot" in cover.words.text()
     combo = find(page(cover), QComboBox, "Channel of the file")
-    combo.setCurrentIndex(combo.findData("R"))
-    combo.activated.emit(combo.currentIndex())
+    choose(combo, combo.findData("R"))
     number = find(page(cover), DragNumber, "File's numbers")
     number.setFocus()
     number.selectAll()

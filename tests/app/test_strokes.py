@@ -9,6 +9,7 @@ from gommage.app.desk import Life, Lists
 from gommage.app.picture.overlays import overlay_of
 from gommage.core.document import Array, Frames, Shape, Stroke, edits, value_at
 from gommage.core.engine import Step
+from tests.app import driving
 from tests.app.driving import ALT, CTRL, SHIFT, at_view, click, drag, find, move, press
 from tests.app.painting import choose, strokes, type_in
 from tests.conftest import rectangle, settle
@@ -35,8 +36,7 @@ def part(window):
 
 
 def pick_in(combo, value):
-    combo.setCurrentIndex(combo.findData(value))
-    combo.activated.emit(combo.currentIndex())
+    driving.choose(combo, combo.findData(value))
 
 
 def middle(window, index):

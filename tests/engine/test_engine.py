@@ -239,6 +239,13 @@ def test_steps_say_what_is_wrong(small_shot):
     )  # fmt: skip
     short = replace(done, surfaces=(replace(surface, track=cut),))
     assert "up to frame 1003 only: the plane has left the picture" in steps_of(short, short.fixes[0])[Step.FOLLOW].words
+    late = replace(cut, first_frame=1004, before="the plane was hidden", after="")
+    later = replace(done, surfaces=(replace(surface, track=late),))
+    advice = steps_of(later, later.fixes[0])[Step.FOLLOW]
+    assert (advice.state, advice.frame) == (State.LOOK, 1004)
+    assert advice.words == "Wall is followed from frame 1004 on only: the plane was hidden."
+    within = replace(later.fixes[0], frames=(Frames(first=1004, last=1006),))
+    assert steps_of(later, within)[Step.FOLLOW].state is State.FINE, "elsewhere it is not wanted"
     away = replace(done, clean_plates=(replace(done.clean_plates[0], home_frame=1500),))
     assert "home frame is not followed" in steps_of(away, away.fixes[0])[Step.FILL].words
 

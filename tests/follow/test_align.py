@@ -112,6 +112,8 @@ def test_masks_of_windows_and_of_points_behind_the_camera():
     behind = np.array([[20.0, 20], [np.nan, np.nan], [60, 50], [20, 50]])
     assert polygon_mask([behind], Window.of(100, 80)).any()
     assert not polygon_mask([behind[:2]], Window.of(100, 80)).any()
+    half = np.array([[20.0, 20], [np.nan, 5.0], [60, 50], [20, 50]])
+    np.testing.assert_array_equal(polygon_mask([half], Window.of(100, 80)), polygon_mask([behind], Window.of(100, 80)))
 
 
 def test_only_what_is_allowed_is_looked_at():
