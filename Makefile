@@ -12,10 +12,13 @@ TEST_PACKAGES := xvfb xauth
 PYTEST := QT_QPA_PLATFORM=offscreen OPENBLAS_NUM_THREADS=1 OPENCV_FOR_THREADS_NUM=1 $(BIN)/python -m pytest
 SIDE_BY_SIDE := -n 2 --dist loadfile --no-loadscope-reorder
 
+# Loops are compiled while the developer's packages are installed.
+MAKEFLAGS += --jobs=2 --output-sync=none
+
 # What is compiled is kept, even where the machine's settings say otherwise: each process would compile it all again.
 export PYTHONDONTWRITEBYTECODE :=
 
-.PHONY: help demo test test-fast durations lint bench journeys mutants shots requirements clean
+.PHONY: help demo prepared test test-fast durations lint bench journeys mutants shots requirements clean
 
 $(VENV)/.runtime: requirements/runtime.txt requirements/build.txt pyproject.toml
 	sh tools/debian-packages.sh $(QT_PACKAGES)
@@ -33,15 +36,16 @@ $(VENV)/.developer: $(VENV)/.runtime requirements/developer.txt
 demo: $(VENV)/.runtime
 	$(BIN)/gommage demo
 
-test: $(VENV)/.developer
+prepared: $(VENV)/.runtime
 	$(BIN)/python -m tests.prepare
+
+test: $(VENV)/.developer prepared
 	$(PYTEST) $(SIDE_BY_SIDE)
 
 test-fast: $(VENV)/.developer
 	$(PYTEST) $(SIDE_BY_SIDE) -m "not slow"
 
-durations: $(VENV)/.developer
-	$(BIN)/python -m tests.prepare
+durations: $(VENV)/.developer prepared
 	$(PYTEST) $(SIDE_BY_SIDE) --measure
 
 lint: $(VENV)/.developer
@@ -61,8 +65,7 @@ journeys: $(VENV)/.developer
 	GOMMAGE_JOURNEYS=whole $(PYTEST) -m "journey or whole"
 	$(BIN)/python tools/journeys.py docs/journeys.md
 
-mutants: $(VENV)/.developer
-	$(BIN)/python -m tests.prepare
+mutants: $(VENV)/.developer prepared
 	$(BIN)/python tools/mutants.py
 
 requirements:

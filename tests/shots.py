@@ -20,9 +20,9 @@ IS_WHOLE = "GOMMAGE_JOURNEYS" in os.environ
 KEPT = Path(__file__).parents[1] / ".pytest_cache" / "d" / "shots"
 """Where shots are kept between runs."""
 SHOTS = {
-    "crosses": (make_crosses, range(1056, 1066)),
+    "crosses": (make_crosses, range(1056, 1062)),
     "backstage": (make_backstage, range(1032, 1068)),
-    "label": (make_demo, range(1013, 1043)),
+    "label": (make_demo, range(1019, 1043)),
     "passer-by": (make_passer_by, range(1019, 1033)),
     "footlights": (make_footlights, range(1008, 1010)),
     "strings": (make_strings, range(1024, 1034)),

@@ -21,7 +21,7 @@ def test_the_script_of_the_scripting_page_does_the_whole_job(demo, tmp_path, cap
         "out": tmp_path,
     }
     exec(compile(script, "docs/scripting.md", "exec"), names)
-    assert "1013" in capsys.readouterr().out
+    assert "1019" in capsys.readouterr().out
     assert names["worst"].worst < 3
     assert probe(tmp_path).footage.frames == type(names["track"].frames)(first=1038, last=1041)
     assert store.load(tmp_path / "label.gommage").shots[0].fixes[0].name == "Price label"

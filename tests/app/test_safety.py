@@ -30,6 +30,18 @@ from tests.app.driving import CTRL, answer, find, press
 from tests.conftest import settle, wait_until
 
 
+def test_what_a_journal_s_thread_says_is_shown_as_an_error_if_it_is_one(window, hear):
+    errors, notes = [], []
+    hear(window.session.error_shown, errors.append)
+    hear(window.session.note_shown, notes.append)
+    for words, is_fault in (("The disk is full.", True), ("Recording goes on.", False)):
+        thread = threading.Thread(target=window.session._on_told, args=(words, is_fault))
+        thread.start()
+        thread.join()
+    wait_until(lambda: errors and notes)
+    assert (errors, notes) == (["The disk is full."], ["Recording goes on."])
+
+
 def crash(root, project, *names, saved_at="", fingerprint=""):
     """Leave a journal behind in which the wall was renamed."""
     journal = Journal(root, Base(project, str(saved_at), fingerprint))

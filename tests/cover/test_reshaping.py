@@ -4,6 +4,7 @@ import cv2
 import numpy as np
 import pytest
 
+from gommage.core.cover import snapping
 from gommage.core.cover.freehand import FIT_TOLERANCE_PX, fitted_line
 from gommage.core.cover.kernels import coverage
 from gommage.core.cover.reshaping import filled_in, moved_together, pulled, smoothed, swollen, weights_within
@@ -166,3 +167,23 @@ def test_an_open_line_is_laid_along_its_edge():
     vertices[:, 0], vertices[:, 1] = np.linspace(40, 360, 5), 126
     found, _ = snapped(vertices, (SMOOTH,) * 5, picture.astype(np.float32), 12.0, is_closed=False)
     np.testing.assert_allclose(found[:, 1], 120, atol=0.3)
+
+
+def test_the_ends_of_an_open_line_stay_while_it_is_smoothed():
+    vertices = ring(8)[:5]
+    vertices[2, :2] += (0, 9)
+    after = smoothed(vertices, vertices[2, :2], 400.0, 1.0, is_closed=False)
+    np.testing.assert_array_equal(after[[0, -1]], vertices[[0, -1]])
+    assert (np.abs(after[1:-1, :2] - vertices[1:-1, :2]).max(axis=1) > 0.5).all()
+    closed = smoothed(vertices, vertices[2, :2], 400.0, 1.0, is_closed=True)
+    assert (np.abs(closed[[0, -1], :2] - vertices[[0, -1], :2]).max(axis=1) > 0.5).all()
+
+
+def test_the_best_place_lies_between_steps_by_a_parabola():
+    """In pixels, and not beside the first and last step, where a neighbour is wanting."""
+    steps, peaks = np.arange(9.0), np.array([4.3, 3.6, 2.0])
+    worth = 1 - 0.02 * (steps[None] - peaks[:, None]) ** 2
+    path = worth.argmax(axis=1)
+    np.testing.assert_allclose(path + snapping._between_steps(worth, path) / snapping.STEP_PX, peaks, atol=1e-9)
+    at_rim = 1 - 0.02 * (steps[None] - np.array([[0.0], [8.0]])) ** 2
+    np.testing.assert_array_equal(snapping._between_steps(at_rim, at_rim.argmax(axis=1)), [0, 0])

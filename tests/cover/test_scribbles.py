@@ -3,6 +3,8 @@
 import cv2
 import numpy as np
 import pytest
+from scipy.sparse import lil_matrix
+from scipy.sparse.csgraph import dijkstra
 
 from gommage.core.cover.kernels import coverage, geodesic
 from gommage.core.cover.scribbles import Mark, carried, corrected, cut
@@ -87,3 +89,27 @@ def test_a_matte_is_carried_and_tells_how_far_it_drifted():
     assert jumped.drift > max(drifts)
     nothing = carried(before, np.zeros_like(held), after)
     assert not nothing.pixels.any()
+
+
+def test_distances_along_ways_are_the_shortest():
+    """Against Dijkstra's way on the same neighbours, where colours change softly; exactly, where they do not."""
+    height, width = 21, 33
+    seeds = np.zeros((height, width), np.uint8)
+    seeds[8, 14] = 1
+    flat = geodesic(np.zeros((height, width, 3), np.float32), seeds, 5.0)
+    down, across = np.abs(np.arange(height) - 8)[:, None], np.abs(np.arange(width) - 14)[None]
+    wanted = np.maximum(down, across) + (np.sqrt(2) - 1) * np.minimum(down, across)
+    np.testing.assert_allclose(flat, wanted, rtol=1e-5)
+
+    guide = cv2.GaussianBlur(np.random.default_rng(1).random((height, width, 3)).astype(np.float32), (0, 0), 4)
+    weight, index = 30.0, np.arange(height * width).reshape(height, width)
+    steps = lil_matrix((height * width,) * 2)
+    for dr, dc in ((0, 1), (1, 0), (1, 1), (1, -1)):
+        one = slice(0, height - dr), slice(max(-dc, 0), width - max(dc, 0))
+        other = slice(dr, height), slice(max(dc, 0), width - max(-dc, 0))
+        apart = ((guide[one] - guide[other]) ** 2).sum(axis=2)
+        steps[index[one].ravel(), index[other].ravel()] = np.sqrt(dr**2 + dc**2 + weight**2 * apart).ravel()
+    true = dijkstra(steps.tocsr(), directed=False, indices=index[8, 14]).reshape(height, width)
+    found = geodesic(guide, seeds, weight)
+    assert (found >= true - 1e-3).all()
+    np.testing.assert_allclose(found, true, rtol=0.02)

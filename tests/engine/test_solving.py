@@ -91,7 +91,9 @@ def test_the_walk_is_solved_without_a_mask_on_who_walks_there(solved_project, sh
     assert 0.97 < camera.lens.focal_px / 1010.0 < 1.03, "over a third of the shot"
     words = told_of_camera(camera, shot.footage.bounds)
     assert words[0].startswith("The camera moves: off by 0.1")
-    assert "barrel" in words[1]
+    corner = np.array([[0.5, 0.5]])
+    bend = np.hypot(*(camera.lens.straightened(corner) - corner)[0])
+    assert f"barrel, {bend:.0f} px in the corners" in words[1]
 
 
 def test_planes_lie_as_the_true_ones_and_closer_once_polished(own_engine, solved_project, walk):

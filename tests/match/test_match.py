@@ -284,3 +284,19 @@ def test_flicker_finds_the_one_bad_frame():
     assert worst.flicker_percent == pytest.approx(6 * 0.4 / below[ring_around(MATTE)].mean(), rel=0.01)
     assert figures[0].flicker_percent == 0
     assert figures[6].flicker_percent == pytest.approx(0, abs=1e-6)
+
+
+def test_a_light_says_how_unsure_it_is():
+    """By what share it may be off: less the more pixels told it, more the noisier they are."""
+
+    def error(noise, valid=VALID):
+        below = 0.75 * FILL + np.random.default_rng(4).normal(0, noise, FILL.shape)
+        return match_light(FILL, below.astype(np.float32), MATTE, valid).error
+
+    half = VALID.copy()
+    half[:, 75:] = 0
+    assert error(0.04) == pytest.approx(2 * error(0.02), rel=0.05)
+    assert error(0.02, half) == pytest.approx(np.sqrt(2) * error(0.02), rel=0.1)
+    level = float((0.75 * FILL)[ring_around(MATTE)].mean(axis=0).min())
+    pixels = int(ring_around(MATTE).sum())
+    assert error(0.02) == pytest.approx(0.02 / level * np.sqrt(4 / pixels), rel=0.15), "neighbours tell alike"

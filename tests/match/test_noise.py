@@ -3,7 +3,7 @@
 import numpy as np
 import pytest
 
-from gommage.core.match.kernels import white_noise
+from gommage.core.match.kernels import grained, white_noise
 
 SIDE = 512
 SURE = 5 / SIDE
@@ -44,3 +44,15 @@ def test_each_place_of_the_plane_has_its_own_whatever_the_window(left, top):
     whole = noise(left=left, top=top, width=60, height=40)
     np.testing.assert_array_equal(noise(left=left + 13, top=top + 9, width=20, height=15), whole[9:24, 13:33])
     assert not np.array_equal(noise(left=left + 1, top=top, width=60, height=40), whole)
+
+
+def test_grain_is_as_strong_as_its_level_asks_for_times_its_share():
+    rng = np.random.default_rng(2)
+    picture = rng.uniform(-0.1, 1.5, (9, 7, 3)).astype(np.float32)
+    field = rng.normal(0, 1, picture.shape).astype(np.float32)
+    floor, slope = np.float32([1e-5, 2e-5, 3e-5]), np.float32([1e-4, 2e-4, 3e-4])
+    share = rng.random((9, 7)).astype(np.float32)
+    out = np.empty_like(picture)
+    grained(picture, field, floor, slope, np.float32(0.7), share, out)
+    wanted = picture + field * np.sqrt(floor + slope * np.maximum(picture, 0)) * 0.7 * share[..., None]
+    np.testing.assert_allclose(out, wanted, rtol=1e-5)
