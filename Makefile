@@ -23,8 +23,7 @@ export PYTHONDONTWRITEBYTECODE :=
 $(VENV)/.runtime: requirements/runtime.txt requirements/build.txt pyproject.toml
 	sh tools/debian-packages.sh $(QT_PACKAGES)
 	$(PYTHON) -m venv $(VENV)
-	$(PIP) install --no-compile --require-hashes -r requirements/build.txt
-	$(PIP) install --no-compile --require-hashes -r requirements/runtime.txt
+	$(PIP) install --no-compile --require-hashes -r requirements/build.txt -r requirements/runtime.txt
 	$(PIP) install --no-compile --no-deps --no-build-isolation --editable .
 	touch $@
 

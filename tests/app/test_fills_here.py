@@ -34,7 +34,7 @@ from tests.app.driving import choose, find
 from tests.conftest import rectangle, settle, shape_of
 from tests.fill.test_texture import bricks
 
-WIDTH, HEIGHT = 320, 220
+WIDTH, HEIGHT = 272, 200
 
 
 def wall(folder, frames=4):

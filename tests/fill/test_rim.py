@@ -108,7 +108,7 @@ def test_evenness_is_found_once_for_the_shot(tmp_path):
         inputs = [inputs_at(shot, shot.fixes[0], frame).fill for frame in FRAMES]
         assert {one.told_on for one in inputs} == {1002}
         scene = SceneOf(engine)
-        chosen.append({found_evenness(one, scene) for one in inputs})
+        chosen.append({found_evenness(one, scene) for one in inputs[::2]})
     assert all(len(one) == 1 and one <= set(EVENNESS) for one in chosen)
     assert max(chosen[1]) < min(chosen[0])
 

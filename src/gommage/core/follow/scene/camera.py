@@ -36,6 +36,8 @@ FOCALS = (0.75, 1.05, 1.5)
 """Where the focal length begins, in widths."""
 NODAL_WITHIN = 1.6
 """A camera that turns about itself is believed where its residuals are at most so many times the other's."""
+FINER_BY = 3.0
+"""By no more does a camera that turns fit better once it is adjusted finely."""
 FINAL_CAMERAS = 20
 KEY_POINTS = 800
 ALL_CAMERAS, ALL_POINTS = 130, 900
@@ -100,10 +102,11 @@ def solved(
     width = float(tracks.size_wh[0])
     turning = partial(turning_camera, places, free=free, width=width, check=check)
     turned = _begun(turning, starts, "A camera that turns", 0.02, progress)
-    nodal = best(turned, free, width, turns_only=True, check=check)
     shifting = partial(moving_camera, places, free=free, width=width, check=check)
     moved = _begun(shifting, starts, "A camera that moves", 0.15, progress)
     moving = best(moved, free, width, turns_only=False, check=check)
+    most_px = np.inf if moving is None else FINER_BY * NODAL_WITHIN * moving.spread_px
+    nodal = best([one for one in turned if one.spread_px < most_px], free, width, turns_only=True, check=check)
     if nodal is None and moving is None:
         raise FollowError("No camera fits what was tracked. Cover what moves by itself, or solve fewer frames.")
     is_nodal = moving is None or (nodal is not None and nodal.spread_px <= NODAL_WITHIN * moving.spread_px)
