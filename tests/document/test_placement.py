@@ -119,6 +119,23 @@ def test_a_surface_rides_on_another(small_shot):
     assert placement(loose, rider) is None
 
 
+@pytest.mark.parametrize(("first", "count"), [(1001, 6), (1001, 3), (1002, 3), (1003, 4)])
+def test_a_track_on_some_frames_rides_on_a_longer_one_without_a_jump(small_shot, first, count):
+    from gommage.core.document import Project
+
+    below = surface("below", shifts([(5.0 * k, k) for k in range(6)]))
+    home = Surface(id="rider", name="rider", home_frame=first, how=plane(CORNERS, surface_id="rider"),
+                   track=shifts([(1.0 * k, -k) for k in range(count)], first=first))  # fmt: skip
+    project = Project.of(with_surfaces(small_shot, below, home))
+    riding = edits.set_rides_on(project, "shot", "rider", "below").shots[0]
+    rider = riding.surface("rider")
+    assert (rider.track.frames.first, len(rider.track.frames)) == (first, count)
+    for frame in range(first, first + count):
+        np.testing.assert_allclose(
+            corners_at(riding, rider, frame), corners_at(project.shots[0], home, frame), atol=1e-9
+        )
+
+
 def test_riding_begins_and_ends_without_a_jump(small_shot):
     from gommage.core.document import Project
 

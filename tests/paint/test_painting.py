@@ -6,9 +6,10 @@ import numpy as np
 import pytest
 
 from gommage.core.document import Array, Blend, Brush, Pressure, Source, Stroke, Tones, Tool
-from gommage.core.geometry import Window, shift
+from gommage.core.geometry import IDENTITY, MatrixMapping, Window, shift
 from gommage.core.paint import TILE_PX, TOOLS, Canvas, StrokeInHand, lay_stroke, plainly
 from gommage.core.paint.healing import heal
+from gommage.core.paint.riding import _on_itself
 from gommage.core.picture import resample
 from tests.conftest import texture
 
@@ -358,3 +359,18 @@ def test_what_stays_in_front_is_no_surroundings_of_a_heal():
     np.testing.assert_allclose(kept[20:60, 40:80], wanted[20:60, 40:80], atol=0.02)
     assert np.abs(smeared - wanted)[20:60, 40:80].max() > 0.1
     np.testing.assert_array_equal(heal(below, source, mask, np.ones_like(front)), source)
+
+
+def test_a_source_turns_and_grows_with_what_a_stroke_rides_on():
+    one = Stroke(id="s", points=Array([(40, 60, 1), (50, 60, 1)]), brush=Brush(tool=Tool.CLONE, size_px=10.0),
+                 source=Source(dx=0, dy=-40))  # fmt: skip
+    at_home = _on_itself(one, IDENTITY, 1.0)
+    np.testing.assert_allclose(at_home.origin_from_canvas(np.array([[40.0, 60.0]])), [[40.0, 20.0]])
+    turned = MatrixMapping(np.array([[0.0, -2.0, 300.0], [2.0, 0.0, 5.0], [0.0, 0.0, 1.0]]))
+    there = _on_itself(one, turned, 0.5)
+    np.testing.assert_allclose(there.points.values[:, :2], turned(one.points.values[:, :2]))
+    np.testing.assert_allclose(
+        there.origin_from_canvas(turned(np.array([[40.0, 60.0]]))), turned(np.array([[40.0, 20.0]]))
+    )
+    assert there.brush.size_px == pytest.approx(20.0)
+    assert there.brush.opacity == pytest.approx(0.5 * one.brush.opacity)
