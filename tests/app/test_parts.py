@@ -209,6 +209,15 @@ def test_what_is_gone_is_in_hand_no_more(opened):
 # -- picture ------------------------------------------------------------------------------------------------
 
 
+def test_a_frame_is_ready_once_its_picture_is_there(opened):
+    views = opened.stage.views
+    opened.session.go_to(1002)
+    settle(opened)
+    assert views.is_ready(1002)
+    opened.session.engine.cache.clear()
+    assert not views.is_ready(1002)
+
+
 def test_an_answer_that_came_late_is_not_shown(opened, monkeypatch):
     """Two frames are asked for; the pixels of the first come after those of the second."""
     shown, kept = [], []
