@@ -12,9 +12,6 @@ TEST_PACKAGES := xvfb xauth
 PYTEST := QT_QPA_PLATFORM=offscreen OPENBLAS_NUM_THREADS=1 OPENCV_FOR_THREADS_NUM=1 $(BIN)/python -m pytest
 SIDE_BY_SIDE := -n 2 --dist loadfile --no-loadscope-reorder
 
-# Loops are compiled while the developer's packages are installed.
-MAKEFLAGS += --jobs=2 --output-sync=none
-
 # What is compiled is kept, even where the machine's settings say otherwise: each process would compile it all again.
 export PYTHONDONTWRITEBYTECODE :=
 

@@ -173,15 +173,14 @@ def test_the_ends_of_a_fix_are_dragged_in_one_step(opened):
     assert opened.desk.fix(opened.session.project).frames == ()
 
 
-@pytest.mark.parametrize(("begins", "ends", "left"), [(1007, 1001, (1003, 1003)), (1003, 1009, (1005, 1005))])
-def test_an_end_of_a_fix_that_is_dragged_past_the_other_stops_there(opened, begins, ends, left):
+@pytest.mark.parametrize(("edge", "to", "left"), [(1006, 1001, (1003, 1003)), (1003, 1009, (1005, 1005))])
+def test_an_end_of_a_fix_that_is_dragged_past_the_other_stops_there(opened, edge, to, left):
     fix = opened.desk.fix(opened.session.project)
     opened.session.commit("Shorter", edits.change_fix, "shot", fix.id, frames=(Frames(first=1003, last=1005),))
     settle(opened)
     strip = opened.strip
     y = next(box.center().toPoint().y() for lane, box in strip.lanes() if lane.name == "keys")
-    grabbed = strip.scale.x(1006 if begins == 1007 else 1003)
-    pull(strip, [QPoint(int(x), y) for x in np.linspace(grabbed, strip.scale.middle(ends), 6)])
+    pull(strip, [QPoint(int(x), y) for x in np.linspace(strip.scale.x(edge), strip.scale.middle(to), 6)])
     (frames,) = opened.desk.fix(opened.session.project).frames
     assert (frames.first, frames.last) == left
 
@@ -781,9 +780,8 @@ application.exec()
 """
 
 
-def test_the_window_on_a_real_x_server(small_shot, tmp_path):
-    """On a screen of which two pixels each way make one of the interface's."""
-    scale = "2"
+@pytest.mark.parametrize("scale", ["1", "2"])
+def test_the_window_on_a_real_x_server(small_shot, tmp_path, scale):
     assert shutil.which("xvfb-run"), "xvfb is one of the test packages"
     store.save(Project.of(with_fix(small_shot, clone())), tmp_path / "job.gommage")
     environment = {**os.environ, "QT_QPA_PLATFORM": "xcb", "QT_SCALE_FACTOR": scale}
