@@ -10,6 +10,7 @@ os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 
 import numpy as np
 import pytest
+from hypothesis import settings
 from msgspec.structs import replace
 from PySide6.QtCore import QEvent, QEventLoop, QObject, QTimer
 from PySide6.QtWidgets import QApplication, QToolButton
@@ -45,6 +46,8 @@ from tests import shots
 from tests.waiting import told, wait
 
 pytest_plugins = ("tests.measuring",)
+settings.register_profile("suite", deadline=None)  # the first call may compile, and the machine may be busy
+settings.load_profile("suite")
 
 
 @pytest.fixture(scope="session")
@@ -123,8 +126,12 @@ SMALL_FRAMES = FrameRange(first=1001, last=1006)
 
 @pytest.fixture(scope="session")
 def small_footage(tmp_path_factory) -> Footage:
-    """A 160 x 120 still camera over six grainless frames that dim by a tenth each, on disk as half-float EXR."""
-    folder = tmp_path_factory.mktemp("small") / "plate"
+    """What `footage_in` films, of all tests."""
+    return footage_in(tmp_path_factory.mktemp("small") / "plate")
+
+
+def footage_in(folder: Path) -> Footage:
+    """Film a 160 x 120 still camera over six grainless frames that dim by a tenth each, on disk as half-float EXR."""
     folder.mkdir()
     base = texture(120, 160, seed=3)
     for frame in SMALL_FRAMES:
@@ -189,8 +196,11 @@ def wait_until(condition) -> None:
     wait(condition, turn)
 
 
-def settle(window: MainWindow) -> None:
-    """Wait until nothing waits or runs, all answers have come, and none of them has asked for more."""
+def settle(window: MainWindow, turn=None) -> None:
+    """Wait until nothing waits or runs, all answers have come, and none of them has asked for more.
+
+    A ``turn`` of the event loop of one's own sees everything that is done meanwhile.
+    """
     session, quiet = window.session, 0
 
     def is_idle():
@@ -198,11 +208,11 @@ def settle(window: MainWindow) -> None:
 
     def is_quiet():
         nonlocal quiet
-        QApplication.processEvents()
+        (turn or QApplication.processEvents)()
         quiet = quiet + 1 if is_idle() else 0
         return quiet > 3
 
-    wait(is_quiet, lambda: wait_until(is_idle))
+    wait(is_quiet, *[] if turn else [lambda: wait_until(is_idle)])
 
 
 def threads_of_windows() -> list[str]:

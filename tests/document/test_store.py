@@ -24,7 +24,7 @@ DANGLING = (
 
 
 @given(projects())
-@settings(max_examples=40, deadline=None)
+@settings(max_examples=40)
 def test_plain_data_round_trip(project):
     assert store.from_plain(json.loads(json.dumps(store.to_plain(project)))) == project
 

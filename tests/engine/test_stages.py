@@ -1,7 +1,8 @@
-"""Whatever runs can be called off soon: between two questions of every job lies little work."""
+"""Whatever runs can be called off soon: every job asks again and again whether it is still wanted.
 
-import threading
-import time
+How long it works between two questions is measured by `python -m benchmarks.holding`.
+"""
+
 from pathlib import Path
 
 import pytest
@@ -23,26 +24,16 @@ from gommage.core.engine import (
 from gommage.core.follow import Direction
 from gommage.core.geometry import scaling
 from gommage.demo.job import HOME_FRAME, recorded_strokes
-from tests.yardstick import least
-
-STAGE = 8.0
-"""What may lie between two questions, in yardsticks of 7 to 9 ms: the promise is 50 ms."""
 
 
 class Questions:
-    """A check that notes the longest time of a thread's work between two calls; several threads may ask.
-
-    The first is skipped: compiled code is loaded there.
-    """
+    """A check that counts how often it is asked."""
 
     def __init__(self):
-        self.worst_ms, self.count, self._last = 0.0, 0, {}
+        self.count = 0
 
     def __call__(self):
-        now, thread = time.thread_time(), threading.get_ident()
-        if thread in self._last:
-            self.worst_ms = max(self.worst_ms, 1000 * (now - self._last[thread]))
-        self._last[thread], self.count = now, self.count + 1
+        self.count += 1
 
 
 def job_of_view(engine, shot, demo, check, out):
@@ -93,22 +84,15 @@ def job_of_summary(engine, shot, demo, check, out):
     summarised(shot, {}, check=check)
 
 
-JOBS = [
-    job_of_view, job_of_small_view, job_of_painting, job_of_measuring, job_of_rendering, job_of_sheet,
-    job_of_following, job_of_following_points, job_of_summary,
-]  # fmt: skip
+JOBS = {
+    job_of_view: 190, job_of_small_view: 180, job_of_painting: 14, job_of_measuring: 480, job_of_rendering: 280,
+    job_of_sheet: 70, job_of_following: 92, job_of_following_points: 64, job_of_summary: 2,
+}  # fmt: skip
+"""How often each asks at least. Two threads that want the same at once make it a few times more or fewer."""
 
 
 @pytest.mark.parametrize("job", JOBS, ids=lambda job: job.__name__.removeprefix("job_of_"))
-def test_every_job_asks_often_enough_whether_it_is_still_wanted(job, cleaned_project, demo, tmp_path: Path):
-    shot = cleaned_project.shots[0]
-    job(Engine(10**9), shot, demo, lambda: None, tmp_path / "warm")
-
-    def worst_ms():
-        questions = Questions()
-        job(Engine(10**9), shot, demo, questions, tmp_path / f"out {time.monotonic_ns()}")
-        assert questions.count > 1
-        return questions.worst_ms
-
-    worst = least(worst_ms, STAGE)
-    assert worst < STAGE, f"{worst:.1f} yardsticks between two questions"
+def test_every_job_asks_again_and_again_whether_it_is_still_wanted(job, cleaned_project, demo, tmp_path: Path):
+    questions = Questions()
+    job(Engine(10**9), cleaned_project.shots[0], demo, questions, tmp_path / "out")
+    assert questions.count >= JOBS[job]

@@ -3,7 +3,7 @@
 import cv2
 import numpy as np
 import pytest
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 from msgspec.structs import replace
 
@@ -57,7 +57,6 @@ def test_every_motion_leads_to_a_shift_by_simpler_ones():
         assert steps <= 3
 
 
-@settings(deadline=None)  # the first call may compile
 @given(st.floats(-0.2, 0.2), st.floats(-5, 5), st.floats(-5, 5))
 def test_a_turn_alone_neither_grows_nor_shrinks(turn, dx, dy):
     matrix = motion_matrix(np.array([dx, dy, turn, 0, 0, 0, 0, 0]))

@@ -94,7 +94,7 @@ def test_each_motion_is_found_by_its_model(motion):
     st.tuples(st.floats(-6, 6), st.floats(-6, 6)), st.floats(-4, 4), st.floats(0.93, 1.07),
     st.tuples(st.floats(-2e-4, 2e-4), st.floats(-2e-4, 2e-4)),
 )  # fmt: skip
-@settings(max_examples=15, deadline=None)
+@settings(max_examples=15)
 def test_any_small_motion_is_found(shift, turn, scale, perspective):
     true = around_centre(shift=shift, turn_deg=turn, scale=scale, perspective=perspective)
     assert corner_error(aligned(true).matrix, true) < CLEAN_TOLERANCE_PX

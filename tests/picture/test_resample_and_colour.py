@@ -167,7 +167,7 @@ def test_odd_values_do_not_break_the_display():
 
 
 @given(st.integers(0, 65535), st.sampled_from([colour.SRGB, colour.CAMERA_VIDEO, "ACEScct", colour.SCENE_LINEAR]))
-@settings(max_examples=60, deadline=None)
+@settings(max_examples=60)
 def test_stored_integers_survive_decode_and_encode(level, space):
     pixels = np.full((1, 1, 3), level, np.uint16)
     back = colour.encode(colour.decode(pixels, space), space, np.dtype(np.uint16))

@@ -121,6 +121,7 @@ def _walk(new: Any, old: Any, where: str) -> Iterator[tuple[str, str]]:
         pairs = old if type(old) is tuple and len(old) == len(new) else (None,) * len(new)
         for index, (one, other) in enumerate(zip(new, pairs, strict=True)):
             if id(one) not in known:
+                known.add(id(one))  # reasons of a thousand frames are often the same text
                 yield from _walk(one, other, f"{where}[{index}]")
     elif isinstance(new, Struct):
         for fault in CHECKS[kind](new) if kind in CHECKS else ():
