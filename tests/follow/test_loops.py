@@ -81,7 +81,7 @@ def test_likeness_of_tiles_is_the_correlation_within_each_and_none_where_one_was
 def test_normal_equations_are_the_sums_they_stand_for():
     """Slopes times weights times slopes, written down plainly; what is off the frame or left out takes no part."""
     rng = np.random.default_rng(4)
-    frame, points = rng.random((40, 50)), rng.uniform(-3, 52, (700, 2))
+    frame, points = rng.random((40, 50)).astype(np.float32), rng.uniform(-3, 52, (700, 2))
     matrix = np.array([[1.02, 0.03, -1.5], [-0.02, 0.98, 0.8], [1e-4, -2e-4, 1.0]])
     normalised, reference = (points - (25, 20)) / 20, rng.random(700)
     gradient, use, light, scale = rng.normal(size=(700, 2)), np.ones(700), np.array([0.9, 0.05, 0.1, -0.2]), 0.3

@@ -248,10 +248,12 @@ def fit_curve(line, start, end, steps):  # type: ignore[no-untyped-def]
     for n in range(1, count):
         share[n] = share[n - 1] + np.hypot(line[n, 0] - line[n - 1, 0], line[n, 1] - line[n - 1, 1])
     chord = max(share[-1], 1e-12)
-    share /= chord
+    for n in range(count):
+        share[n] /= chord
     control = np.empty((4, 2))
-    control[0], control[3] = line[0], line[-1]
-    control[1], control[2] = line[0] + start * (chord / 3), line[-1] + end * (chord / 3)
+    for k in range(2):
+        control[0, k], control[3, k] = line[0, k], line[-1, k]
+        control[1, k], control[2, k] = line[0, k] + start[k] * (chord / 3), line[-1, k] + end[k] * (chord / 3)
     for _ in range(steps):
         # the arms along the given directions that are best by least squares
         a = b = c = p = q = 0.0
@@ -272,7 +274,8 @@ def fit_curve(line, start, end, steps):  # type: ignore[no-untyped-def]
             first, second = (c * p - b * q) / whole, (a * q - b * p) / whole
             if first > chord * 1e-3 and second > chord * 1e-3:
                 one, other = first, second
-        control[1], control[2] = line[0] + start * one, line[-1] + end * other
+        for k in range(2):
+            control[1, k], control[2, k] = line[0, k] + start[k] * one, line[-1, k] + end[k] * other
         # a Newton step towards where the curve is nearest to each point
         before = 0.0
         for n in range(count):

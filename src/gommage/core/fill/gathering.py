@@ -11,7 +11,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from gommage.core.geometry import IDENTITY, Mapping, Window, from_matrix
+from gommage.core.geometry import IDENTITY, Mapping, Window, from_matrix, plain
 from gommage.core.match.light import ring_around
 from gommage.core.picture import LUMINANCE, Picture, Splines, luminance, sampled_at
 
@@ -304,7 +304,7 @@ class Stack:
         number = len(self._frames_away)
         slots = self.wanted, box, blocked[1], corner, across, down, number, self._values, self._which, self._count
         if donor_from_frame.matrix is not None:
-            matrix = np.ascontiguousarray(donor_from_frame.matrix)
+            matrix = plain(donor_from_frame.matrix)
             take(donor.coefficients, at, matrix, window.left, window.top, *slots)
         else:
             take_at(donor.coefficients, at, np.ascontiguousarray(donor_from_frame.field(window)), *slots)

@@ -5,6 +5,7 @@ from __future__ import annotations
 import numpy as np
 from numba import njit
 
+from gommage.core.geometry.root_kernels import lower_root, solve
 from gommage.core.picture.kernels import inner_value, sample_one, spline_weights
 from gommage.core.picture.ranks import median
 
@@ -288,7 +289,7 @@ def motion_of(  # type: ignore[no-untyped-def]
     """
     total = len(here)
     moved, off, ordered, row = np.zeros(6), np.empty(total), np.empty(total), np.empty(7)
-    seen = np.empty((1, 1, 3), np.float32)
+    seen, root = np.empty((1, 1, 3), np.float32), np.empty((7, 7))
     for _ in range(steps):
         for n in range(total):
             u, v = around[n, 0], around[n, 1]
@@ -304,27 +305,30 @@ def motion_of(  # type: ignore[no-untyped-def]
             ordered[n] = abs(off[n])
         spread = max(1.4826 * median(ordered, total), 1e-6)
         limit = huber * spread
-        normal, pull = np.zeros((7, 7)), np.zeros(7)
+        normal, pull = np.zeros((7, 7)), np.zeros((7, 1))
         for n in range(total):
             weight = 1.0 if abs(off[n]) <= limit else limit / abs(off[n])
             u, v = around[n, 0], around[n, 1]
             row[0], row[1], row[2] = slopes[n, 0], slopes[n, 0] * u, slopes[n, 0] * v
             row[3], row[4], row[5], row[6] = slopes[n, 1], slopes[n, 1] * u, slopes[n, 1] * v, 1.0
             for i in range(7):
-                pull[i] += weight * row[i] * off[n]
+                pull[i, 0] += weight * row[i] * off[n]
                 for j in range(i + 1):
                     normal[i, j] += weight * row[i] * row[j]
         held = (spread / held_px) ** 2
         for i in range(7):
             normal[i, i] += 1e-9
-            for j in range(i):
-                normal[j, i] = normal[i, j]
         for i in range(6):
             normal[i, i] += held
-            pull[i] -= held * moved[i]
-        step = np.linalg.solve(normal, pull)[:6]
-        moved += step
-        if np.abs(step).max() < still_px:
+            pull[i, 0] -= held * moved[i]
+        if not lower_root(normal, root):
+            break
+        solve(root, pull, 0)
+        most = 0.0
+        for i in range(6):
+            moved[i] += pull[i, 0]
+            most = max(most, abs(pull[i, 0]))
+        if most < still_px:
             break
     return moved
 
@@ -336,7 +340,7 @@ def light_of(shown, there, clean, around, too_dark, darkest, least, huber, held,
     See `gathering.light_between`: `shown`, `there` (N, 3) float32, `clean` (N,) bool, `around` (N, 2) float64.
     """
     total = len(clean)
-    found = np.zeros((3, 3))
+    found, root = np.zeros((3, 3)), np.empty((3, 3))
     here, at = np.empty(total, np.float32), np.empty((total, 2))
     left, ordered = np.empty(total), np.empty(total)
     for c in range(3):
@@ -352,7 +356,7 @@ def light_of(shown, there, clean, around, too_dark, darkest, least, huber, held,
         for n in range(total):
             if clean[n] and shown[n, c] > enough and there[n, c] > darkest:
                 left[known] = np.log(shown[n, c] / there[n, c])
-                at[known] = around[n]
+                at[known, 0], at[known, 1] = around[n, 0], around[n, 1]
                 known += 1
         if known < least:
             return found, False
@@ -366,7 +370,7 @@ def light_of(shown, there, clean, around, too_dark, darkest, least, huber, held,
             size += (at[n, 0] ** 2 + at[n, 1] ** 2) / 2
         limit = huber * max(1.4826 * median(ordered, known), 1e-6)
         for _ in range(steps):
-            normal, pull, summed = np.zeros((3, 3)), np.zeros(3), 0.0
+            normal, pull, summed = np.zeros((3, 3)), np.zeros((3, 1)), 0.0
             for n in range(known):
                 u, v = at[n, 0], at[n, 1]
                 off = abs(left[n] - found[c, 0] - found[c, 1] * u - found[c, 2] * v)
@@ -374,11 +378,15 @@ def light_of(shown, there, clean, around, too_dark, darkest, least, huber, held,
                 summed += weight
                 row = (1.0, u, v)
                 for i in range(3):
-                    pull[i] += weight * row[i] * left[n]
-                    for j in range(3):
+                    pull[i, 0] += weight * row[i] * left[n]
+                    for j in range(i + 1):
                         normal[i, j] += weight * row[i] * row[j]
             normal[1, 1] += held * summed * size / known
             normal[2, 2] += held * summed * size / known
-            found[c] = np.linalg.solve(normal, pull)
+            if not lower_root(normal, root):
+                break
+            solve(root, pull, 0)
+            for i in range(3):
+                found[c, i] = pull[i, 0]
         found[c, 0] += factor
     return found, True

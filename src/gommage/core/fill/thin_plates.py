@@ -5,6 +5,8 @@ from __future__ import annotations
 import numpy as np
 from numba import njit
 
+from gommage.core.geometry.root_kernels import lower_root, solve
+
 __all__ = ["cells_of", "drawn", "drawn_moved", "means_of_cells", "put_under_light"]
 
 LEAST_FULL = 0.2
@@ -28,17 +30,25 @@ def cells_of(rim, side):  # type: ignore[no-untyped-def]
                 count[cell] += 1
                 total[cell, 0] += column + 0.5
                 total[cell, 1] += row + 0.5
-    full = np.flatnonzero(count >= LEAST_FULL * side * side)
-    number = np.full(down * across, -1, np.int32)
-    number[full] = np.arange(len(full))
-    pixels, filled = np.empty((int(count[full].sum()), 3), np.int32), 0
+    number, kept, many = np.full(down * across, -1, np.int32), 0, 0.0
+    for cell in range(down * across):
+        if count[cell] >= LEAST_FULL * side * side:
+            number[cell] = kept
+            kept += 1
+            many += count[cell]
+    places, full, pixels, filled = np.empty((kept, 2)), np.empty(kept), np.empty((int(many), 3), np.int32), 0
+    for cell in range(down * across):
+        if number[cell] >= 0:
+            full[number[cell]] = count[cell]
+            for k in range(2):
+                places[number[cell], k] = total[cell, k] / count[cell]
     for row in range(height):
         for column in range(width):
             cell = (row // side) * across + column // side
             if rim[row, column] and number[cell] >= 0:
                 pixels[filled, 0], pixels[filled, 1], pixels[filled, 2] = row, column, number[cell]
                 filled += 1
-    return total[full] / count[full].reshape(-1, 1), count[full], pixels
+    return places, full, pixels
 
 
 @njit(cache=True, nogil=True, error_model="numpy")
@@ -116,13 +126,15 @@ def put_under_light(points, own, own_seen, values, seen, cells, least, most):  #
         for n in range(first, last):
             if own_seen[n] and seen[n]:
                 shared += 1
-                middle += points[n]
+                middle[0] += points[n, 0]
+                middle[1] += points[n, 1]
         if shared < max(least * (last - first), 1.0):
             seen[first:last] = False
             continue
-        middle /= shared
+        middle[0] /= shared
+        middle[1] /= shared
         terms = 3 if shared >= max(most * (last - first), 3.0) else 1
-        normal, right = np.zeros((terms, terms)), np.zeros((terms, 6))
+        normal, right, root = np.zeros((terms, terms)), np.zeros((terms, 6)), np.empty((terms, terms))
         for n in range(first, last):
             plane[n, 1], plane[n, 2] = points[n, 0] - middle[0], points[n, 1] - middle[1]
             if own_seen[n] and seen[n]:
@@ -133,14 +145,18 @@ def put_under_light(points, own, own_seen, values, seen, cells, least, most):  #
                         right[a, c] += plane[n, a] * own[n, c]
                         right[a, 3 + c] += plane[n, a] * values[n, c]
         for a in range(terms):
-            normal[a, a] += 1e-9
-        light = np.linalg.solve(normal, right)
+            normal[a, a] += 1e-9 * (1.0 + normal[a, a])
+        if not lower_root(normal, root):
+            seen[first:last] = False
+            continue
+        for c in range(6):
+            solve(root, right, c)
         for n in range(first, last):
             for c in range(3):
                 here, there = 0.0, 0.0
                 for a in range(terms):
-                    here += plane[n, a] * light[a, c]
-                    there += plane[n, a] * light[a, 3 + c]
+                    here += plane[n, a] * right[a, c]
+                    there += plane[n, a] * right[a, 3 + c]
                 values[n, c] *= max(here, DARK) / max(there, DARK)
 
 

@@ -6,6 +6,7 @@ import numpy as np
 from numba import njit
 
 from gommage.core.follow.kernels import SAMPLES, block_sums, deviation, normal_equations
+from gommage.core.geometry.root_kernels import lower_root, solve
 from gommage.core.picture.ranks import selected
 
 __all__ = ["iterate", "known_motion", "motion_of_step"]
@@ -53,41 +54,6 @@ def _product(one, other, out):  # type: ignore[no-untyped-def]
             for k in range(one.shape[1]):
                 total += one[i, k] * other[k, j]
             out[i, j] = total
-
-
-@njit(cache=True, nogil=True)
-def _lower_root(matrix, root):  # type: ignore[no-untyped-def]
-    """Set the lower root (Cholesky) of a symmetric matrix; returns whether it is positive."""
-    size = matrix.shape[0]
-    for i in range(size):
-        for j in range(size):
-            root[i, j] = 0.0
-    for i in range(size):
-        for j in range(i + 1):
-            rest = matrix[i, j]
-            for k in range(j):
-                rest -= root[i, k] * root[j, k]
-            if i == j:
-                if not rest > 0:
-                    return False
-                root[i, i] = np.sqrt(rest)
-            else:
-                root[i, j] = rest / root[j, j]
-    return True
-
-
-@njit(cache=True, nogil=True)
-def _solved(root, right, column):  # type: ignore[no-untyped-def]
-    """Solve in place for one column of `right`, given the lower root of the matrix."""
-    size = root.shape[0]
-    for i in range(size):
-        for k in range(i):
-            right[i, column] -= root[i, k] * right[k, column]
-        right[i, column] /= root[i, i]
-    for i in range(size - 1, -1, -1):
-        for k in range(i + 1, size):
-            right[i, column] -= root[k, i] * right[k, column]
-        right[i, column] /= root[i, i]
 
 
 @njit(cache=True, nogil=True)
@@ -154,10 +120,10 @@ def known_motion(normal, active, grain, residual, scale, light, least_share, kno
             light_known[i, j] = normal[motions + i, motions + j] + (1e-12 if i == j else 0.0)
         for j in range(motions):
             across[i, j] = normal[motions + i, j]
-    if not _lower_root(light_known, root):
+    if not lower_root(light_known, root):
         return False
     for j in range(motions):
-        _solved(root, across, j)
+        solve(root, across, j)
         for i in range(lights):
             from_light[j, i] = across[i, j]
     for i in range(motions):
@@ -176,7 +142,7 @@ def known_motion(normal, active, grain, residual, scale, light, least_share, kno
         for j in range(motions):
             added[i, j] = grain[active[i], active[j]] * share * (1.0 + 1e-9 if i == j else 1.0)
     grain_root = np.empty((motions, motions))
-    if not _lower_root(added, grain_root):
+    if not lower_root(added, grain_root):
         return False
     # Seen in units of grain: the root's inverse from both sides.
     for i in range(motions):
@@ -247,14 +213,14 @@ def _advance(active, normal, right, known, from_light, corners, centre, reach, h
     for i in range(lights):
         for j in range(lights):
             light_known[i, j] = normal[motions + i, motions + j] + (1e-12 if i == j else 0.0)
-    if not (_lower_root(known, root) and _lower_root(light_known, light_root)):
+    if not (lower_root(known, root) and lower_root(light_known, light_root)):
         return np.nan
-    _solved(root, solved, 0)
+    solve(root, solved, 0)
     for i in range(lights):
         rest[i, 0] = right[motions + i]
         for k in range(motions):
             rest[i, 0] -= normal[motions + i, k] * solved[k, 0]
-    _solved(light_root, rest, 0)
+    solve(light_root, rest, 0)
     step = np.zeros(GAIN)
     for k in range(motions):
         step[active[k]] = solved[k, 0]

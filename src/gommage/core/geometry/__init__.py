@@ -27,6 +27,7 @@ from gommage.core.geometry.mappings import (
     turning,
 )
 from gommage.core.geometry.panoramas import FlatView, directions_of, look_turn, places_of_directions
+from gommage.core.geometry.plain import plain
 from gommage.core.geometry.stacks import carried_stack, fitted_stack, identity_stack, moved, normal, relative_stack
 from gommage.core.geometry.windows import NOWHERE, Matrix, Points, Window, apply_matrix, around, holding, translation
 
@@ -36,6 +37,7 @@ __all__ = [
     "Camera",
     "Pose",
     "axis_turn",
+    "plain",
     "plane_grid",
     "plane_motion",
     "FieldMapping",

@@ -10,6 +10,7 @@ from msgspec.structs import replace
 from numpy.typing import NDArray
 
 from gommage.core.geometry.mappings import Mapping
+from gommage.core.geometry.plain import plain
 from gommage.core.geometry.windows import Matrix, Points
 
 __all__ = ["Lens", "ThroughLens"]
@@ -64,9 +65,9 @@ class Lens(Struct, frozen=True, forbid_unknown_fields=True):
         from gommage.core.geometry.kernels import through_lens  # compiled: loaded late
 
         points = np.asarray(points, np.float64)
-        flat = np.ascontiguousarray(points.reshape(-1, 2))
+        flat = plain(points.reshape(-1, 2))
         out = np.empty(flat.shape)
-        own = np.eye(3) if motion is None else np.ascontiguousarray(motion, np.float64)
+        own = np.eye(3) if motion is None else plain(motion, np.float64)
         is_bending = not self.is_straight
         through_lens(flat, np.array(self.numbers), straight and is_bending, own, bend and is_bending, out)
         passed: NDArray[np.float64] = out.reshape(points.shape)

@@ -11,6 +11,7 @@ from numpy.typing import NDArray
 
 from gommage.core.geometry.cameras import axis_turn
 from gommage.core.geometry.mappings import Mapping
+from gommage.core.geometry.plain import plain
 from gommage.core.geometry.windows import Matrix, Points, Window
 
 __all__ = ["FlatView", "directions_of", "look_turn", "places_of_directions"]
@@ -100,6 +101,11 @@ class FlatView(Mapping):
         return float(1 / share if self._is_back else share)
 
     @property
+    def _sides(self) -> tuple[float, float]:
+        """The panorama's size, as the compiled loops take it."""
+        return float(self._size[0]), float(self._size[1])
+
+    @property
     def numbers(self) -> NDArray[np.float64]:
         """Focal length and middle, as the compiled loops take them."""
         return np.array([self._focal, *self._middle])
@@ -107,10 +113,10 @@ class FlatView(Mapping):
     def __call__(self, points: Points) -> Points:
         from gommage.core.geometry.kernels import panorama_places, view_places  # compiled: loaded late
 
-        flat = np.ascontiguousarray(np.asarray(points, np.float64).reshape(-1, 2))
+        flat = plain(np.asarray(points, np.float64).reshape(-1, 2))
         out = np.empty_like(flat)
         run, turn = (panorama_places, self._turn.T) if self._is_back else (view_places, self._turn)
-        run(flat, np.ascontiguousarray(turn), self.numbers, *self._size, out)
+        run(flat, plain(turn), self.numbers, *self._sides, out)
         return out.reshape(np.shape(points))
 
     def field(self, window: Window) -> NDArray[np.float64]:
@@ -120,11 +126,11 @@ class FlatView(Mapping):
         from gommage.core.geometry.kernels import panorama_rows  # compiled: loaded late
 
         out = np.empty((window.height, window.width, 2))
-        turn, cuts = np.ascontiguousarray(self._turn.T), np.linspace(0, window.height, HALVES + 1).astype(int)
+        turn, cuts = plain(self._turn.T), np.linspace(0, window.height, HALVES + 1).astype(int)
 
         def of_rows(half: int) -> None:
             low, high = int(cuts[half]), int(cuts[half + 1])
-            panorama_rows(window.left, window.top + low, turn, self.numbers, *self._size, out[low:high])
+            panorama_rows(window.left, window.top + low, turn, self.numbers, *self._sides, out[low:high])
 
         list(_threads().map(of_rows, range(HALVES)))
         return out

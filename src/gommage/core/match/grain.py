@@ -10,7 +10,7 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from gommage.core.geometry import Window
+from gommage.core.geometry import Window, plain
 from gommage.core.picture import Picture
 
 __all__ = ["DENOISE_MARGIN_PX", "Grain", "add_grain", "gaussian_lags", "grain_field", "measure_grain", "without_grain"]
@@ -287,6 +287,7 @@ def add_grain(
     field, out = grain_field(grain, seed, window), np.empty(picture.shape, np.float32)
     floor, slope = np.array((grain.floor, grain.slope), np.float32)
     each = np.ones(picture.shape[:2], np.float32) if share is None else np.ascontiguousarray(share)
+    picture, field = (plain(one, np.float32) for one in (picture, field))
     grained(picture, field, floor, slope, np.float32(amount), each, out)
     return out
 

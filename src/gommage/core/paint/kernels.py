@@ -28,7 +28,8 @@ def walk_dabs(points, last, carry, step, radius, lightest, is_pressed):  # type:
     count = 0
     for n in range(points.shape[0]):
         if not np.isfinite(last[0]):
-            dabs[count, :3] = points[n]
+            for k in range(3):
+                dabs[count, k] = points[n, k]
             count += 1
             carry[0] = step
         else:
@@ -41,7 +42,8 @@ def walk_dabs(points, last, carry, step, radius, lightest, is_pressed):  # type:
                 count += 1
                 along += step
             carry[0] = along - length
-        last[:] = points[n]
+        for k in range(3):
+            last[k] = points[n, k]
     box = np.array([np.inf, np.inf, -np.inf, -np.inf])
     for n in range(count):
         pressure = min(max(dabs[n, 2], 0.0), 1.0)
@@ -98,17 +100,22 @@ def set_tiles(mask, left, top, side):  # type: ignore[no-untyped-def]
         (left + mask.shape[1] - 1) // side - first_column + 1,
         (top + mask.shape[0] - 1) // side - first_row + 1,
     )
-    is_set = np.zeros((rows, columns), np.bool_)
-    for row in range(rows):
-        for column in range(columns):
-            y, x = (row + first_row) * side - top, (column + first_column) * side - left
-            is_set[row, column] = (mask[max(y, 0) : y + side, max(x, 0) : x + side] > 0).any()
-    found = np.empty((is_set.sum(), 2), np.int64)
+    is_set, total = np.zeros((rows, columns), np.bool_), 0
+    for row in range(mask.shape[0]):
+        down = (top + row) // side - first_row
+        for across in range(columns):
+            begin = (across + first_column) * side - left
+            for column in range(max(begin, 0), min(begin + side, mask.shape[1])):
+                if mask[row, column] > 0:
+                    total += not is_set[down, across]
+                    is_set[down, across] = True
+                    break
+    found = np.empty((total, 2), np.int64)
     count = 0
     for row in range(rows):
         for column in range(columns):
             if is_set[row, column]:
-                found[count] = column + first_column, row + first_row
+                found[count, 0], found[count, 1] = column + first_column, row + first_row
                 count += 1
     return found
 
@@ -153,7 +160,8 @@ def lit(below, mask, stops, tones, grey, weights):  # type: ignore[no-untyped-de
     for row in range(mask.shape[0]):
         for column in range(mask.shape[1]):
             if mask[row, column] == 0:
-                out[row, column] = below[row, column]
+                for c in range(3):
+                    out[row, column, c] = below[row, column, c]
                 continue
             light = np.float32(0)
             for c in range(3):

@@ -68,13 +68,13 @@ def rim_differences(below, source, near, free, odd, least):  # type: ignore[no-u
     parts would become less than nothing.
     """
     height, width = free.shape
-    known, mean = np.zeros((height, width, 4), np.float32), np.zeros(4)
+    known, mean, summed = np.zeros((height, width, 4), np.float32), np.empty(4, np.float32), np.zeros(4)
     places = np.empty((height * width, 2), np.int32)
     count = 0
     for row in range(height):
         for column in range(width):
             if near[row, column] and not free[row, column]:
-                places[count] = row, column
+                places[count, 0], places[count, 1] = row, column
                 count += 1
     is_like = np.ones(count, np.bool_)
     step = max(count // SAMPLES, 1)  # a median of some hundreds is as good as one of thousands
@@ -109,12 +109,14 @@ def rim_differences(below, source, near, free, odd, least):  # type: ignore[no-u
         if is_like[n]:
             for c in range(3):
                 known[row, column, c] = below[row, column, c] - gain * source[row, column, c]
-                mean[c] += known[row, column, c]
+                summed[c] += known[row, column, c]
             known[row, column, 3] = 1.0
-            mean[3] += 1.0
+            summed[3] += 1.0
         else:
             free[row, column] = True
-    return known, (mean / mean[3]).astype(np.float32), gain
+    for c in range(4):
+        mean[c] = summed[c] / summed[3]
+    return known, mean, gain
 
 
 @njit(cache=True, nogil=True)
@@ -176,12 +178,14 @@ def membrane(values, free):  # type: ignore[no-untyped-def]
     for row in range(is_free.shape[0]):
         for column in range(is_free.shape[1]):
             if not is_free[row, column]:
-                total += coarsest[row, column]
                 count += 1
+                for c in range(4):
+                    total[c] += coarsest[row, column, c]
     for row in range(is_free.shape[0]):
         for column in range(is_free.shape[1]):
             if is_free[row, column] and count:
-                coarsest[row, column] = total / np.float32(count)
+                for c in range(4):
+                    coarsest[row, column, c] = total[c] / np.float32(count)
     sweeps = 60  # in a variable: a number written in the call would be compiled for by itself
     for level in range(len(fields) - 1, -1, -1):
         if level < len(fields) - 1:

@@ -16,7 +16,7 @@ from numpy.typing import NDArray
 
 from gommage.core.cover import MatteAt
 from gommage.core.document import Blend, Brush, Pressure
-from gommage.core.geometry import IDENTITY, Mapping, Window, around, holding, shift, spanning, then
+from gommage.core.geometry import IDENTITY, Mapping, Window, around, holding, plain, shift, spanning, then
 from gommage.core.paint.canvases import TILE_PX, Canvas, Place, Tile, places_of, tiles_of
 from gommage.core.paint.riding import MARGIN_PX, StrokeAt
 from gommage.core.paint.tools import BLENDS, TOOLS
@@ -138,7 +138,7 @@ class StrokeInHand:
         step = max(self.brush.spacing * self.brush.size_px, 0.5)
         radius, lightest = self.brush.size_px / 2, LIGHTEST if Pressure.SIZE in self.brush.pressure else 1.0
         is_pressed = Pressure.OPACITY in self.brush.pressure
-        points = np.ascontiguousarray(points, np.float64)
+        points = plain(points, np.float64)
         dabs, box = walk_dabs(points, self._last, self._carry, step, radius, lightest, is_pressed)
         if not len(dabs):
             return None
@@ -172,12 +172,13 @@ class StrokeInHand:
         """Return the tiles of a window of the canvas with the stroke on them, as far as its mask is raised there."""
         from gommage.core.paint.kernels import lay_on_tiles, set_tiles  # compiled code is loaded late
 
-        mask: Picture = self._mask[window.within(self._masked)]
+        mask: Picture = plain(self._mask[window.within(self._masked)])
         if self._brushing.takes_source:
             mask = np.multiply(mask, self._is_there(window), dtype=np.float32)
         new = self._brushing.lay(self, window, mask)
         if self.brush.blend is not Blend.OVER:
             new = BLENDS[self.brush.blend](self.below(window), new)
+        new = plain(new, np.float32)
         at = set_tiles(mask, window.left, window.top, TILE_PX)
         places = [(column, row) for column, row in at.tolist()]
         pixels, cover = self.canvas.stacked(places)

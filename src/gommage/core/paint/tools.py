@@ -10,7 +10,7 @@ import cv2
 import numpy as np
 
 from gommage.core.document import Blend, Brush, Tones, Tool
-from gommage.core.geometry import Window
+from gommage.core.geometry import Window, plain
 from gommage.core.paint.healing import RIM_PX, heal
 from gommage.core.picture import Picture
 
@@ -131,7 +131,8 @@ def _lit(ground: Ground, window: Window, mask: Picture, stops: float) -> Picture
     from gommage.core.paint.kernels import lit  # compiled code is loaded late
 
     brush = ground.brush
-    return lit(ground.below(window), mask, np.float32(stops * brush.strength), TONES.index(brush.tones), GREY, WEIGHTS)
+    below, mask = (plain(one, np.float32) for one in (ground.below(window), mask))
+    return lit(below, mask, np.float32(stops * brush.strength), TONES.index(brush.tones), GREY, WEIGHTS)
 
 
 def _lighten(ground: Ground, window: Window, mask: Picture) -> Picture:

@@ -15,7 +15,7 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from gommage.core.geometry import Mapping, Points, Window, around, growth, scaling, shift, then, translation
+from gommage.core.geometry import Mapping, Points, Window, around, growth, plain, scaling, shift, then, translation
 from gommage.core.picture.pixels import Picture, halved
 
 __all__ = [
@@ -252,7 +252,7 @@ def _by_spline(coefficients: Picture, mapping: Mapping, window: Window) -> Resam
     out = np.empty((window.height, window.width, flat.shape[2]), np.float32)
     inside = np.empty(out.shape[:2], np.float32)
     if mapping.matrix is not None:
-        sample_spline(flat, np.ascontiguousarray(mapping.matrix), window.left, window.top, out, inside)
+        sample_spline(flat, plain(mapping.matrix), window.left, window.top, out, inside)
     else:
         sample_spline_at(flat, np.ascontiguousarray(mapping.field(window)), out, inside)
     return Resampled(out if coefficients.ndim == 3 else out[..., 0], inside)

@@ -61,7 +61,8 @@ def compared(features, places, sources, is_source, matches, errors, first, last,
     for n in range(first, last):
         row, column = places[n]
         if errors[row, column] < 0 or not is_source[matches[row, column, 0], matches[row, column, 1]]:
-            matches[row, column] = sources[_drawn(chance, len(sources))]
+            source = _drawn(chance, len(sources))
+            matches[row, column, 0], matches[row, column, 1] = sources[source, 0], sources[source, 1]
         errors[row, column] = _unlike(
             features, row, column, matches[row, column, 0], matches[row, column, 1], np.float32(FAR)
         )

@@ -7,6 +7,7 @@ from collections.abc import Callable
 import numpy as np
 from numpy.typing import NDArray
 
+from gommage.core.geometry import plain
 from gommage.core.picture import Picture, Splines, sampled_at
 
 __all__ = ["Offsets", "finer", "laid"]
@@ -40,7 +41,7 @@ def laid(
     out = picture.copy()
     out[rows, columns] = _taken(picture, rows, columns, offsets[rows, columns])
     check()
-    steps = steps_between(picture, hole, offsets.astype(np.float32), np.float32(MOST_STEP))
+    steps = steps_between(picture, plain(hole), offsets.astype(np.float32), np.float32(MOST_STEP))
     steps[~hole] = 0
     check()
     free = np.pad(hole, 1)

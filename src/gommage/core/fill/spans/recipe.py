@@ -17,7 +17,7 @@ from gommage.core.fill.blocking import not_around
 from gommage.core.fill.holes import hidden_by
 from gommage.core.fill.scene import Filled, Layer, Scene
 from gommage.core.fill.spans.covers import cover_on
-from gommage.core.geometry import Points, Window, around, evenly, lengths_along
+from gommage.core.geometry import Points, Window, around, evenly, lengths_along, plain
 from gommage.core.paint import CanvasKey
 from gommage.core.picture import encoded
 
@@ -163,8 +163,8 @@ def fill_span(at: SpanAt, scene: Scene, window: Window, check: Check = lambda: N
             continue
         picture, corner = scene.plate(at.footage, at.frame, plan.window), (plan.window.left, plan.window.top)
         bridged(
-            picture, plan.known, plan.points - corner, plan.normals, plan.reach, plan.left, plan.right, plan.ways,
-            plan.slants, window.left - corner[0], window.top - corner[1], pixels, valid, fresh,
+            plain(picture), plan.known, plan.points - corner, plan.normals, plan.reach, plan.left, plan.right,
+            plan.ways, plan.slants, window.left - corner[0], window.top - corner[1], pixels, valid, fresh,
         )  # fmt: skip
     return Filled((Layer(pixels, valid),), fresh_grain=fresh, shown=valid)
 
@@ -199,7 +199,7 @@ def _plan(at: SpanAt, line: SpanLineAt, scene: Scene) -> _Plan:
     known, slants = np.zeros((0, 0), bool), np.zeros(len(points))
     if not window.is_empty:
         picture, known = scene.plate(at.footage, at.frame, window), _known(at, scene, window)
-        band, shown = banded(picture, known, points - (window.left, window.top), normals, rows)
+        band, shown = banded(plain(picture), known, points - (window.left, window.top), normals, rows)
         slants = slanted(encoded(band), shown, left, right, PRIOR, SMOOTHNESS)
     return _Plan(window, known, points, normals, reach, left, right, ways.astype(np.int8), slants)
 

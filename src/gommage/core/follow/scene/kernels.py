@@ -173,9 +173,11 @@ def normal_equations(
             block[2, 2] = 1.0
         inverse = inverses[point]
         _invert3(block, inverse)
-        pulls[point] = pull
         links[count + point] = 0.0
-        links[count + point, :, :3] = with_lens
+        for i in range(3):
+            pulls[point, i] = pull[i]
+            for j in range(3):
+                links[count + point, i, j] = with_lens[i, j]
         # what the point takes away from its cameras and the lens
         for one in range(low, high):
             base = 6 * camera_of[one]

@@ -9,7 +9,7 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from gommage.core.geometry import Points, evenly, lengths_along
+from gommage.core.geometry import Points, evenly, lengths_along, plain
 from gommage.core.picture import Picture, encoded
 
 __all__ = ["Wire", "find_wire", "known_wire", "smooth_line", "wire_again"]
@@ -91,7 +91,7 @@ def _band(picture: Picture, at: tuple[int, int], line: Points, reach: int) -> _B
     ahead /= np.maximum(np.hypot(*ahead.T), 1e-9)[:, None]
     normals = np.column_stack([ahead[:, 1], -ahead[:, 0]])
     known = np.ones(picture.shape[:2], bool)
-    pixels, shown = banded(picture, known, line - at, normals, reach)
+    pixels, shown = banded(plain(picture), known, line - at, normals, reach)
     return _Band(line, normals, encoded(pixels), shown)
 
 
