@@ -197,7 +197,7 @@ def test_pins_files_and_lists_know_scene_planes(own_engine, solved_project, tmp_
 
 def test_a_new_solve_is_another_scene_for_every_plane(own_engine, solved_project, shot):
     known = solved_project.shots[0].camera.lens
-    again = solve_camera(own_engine, solved_project.shots[0], FrameRange(first=HOME - 8, last=HOME + 8), known)
+    again = solve_camera(own_engine, solved_project.shots[0], FrameRange(first=HOME - 5, last=HOME + 5), known)
     assert set(again.planes) == {"floor", "parlour"}
     after = again.edit(solved_project, "theatre")
     assert isinstance(after.shots[0].surface("floor").how, ScenePlane)
