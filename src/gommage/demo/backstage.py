@@ -16,8 +16,17 @@ from gommage.core.document import SCENE_LINEAR
 from gommage.core.geometry import Lens, Mapping, Matrix, Points, ThroughLens, Window, around, plane_motion
 from gommage.core.picture import Picture
 from gommage.core.picture.footage import read_picture
-from gommage.core.picture.writing import write_still
-from gommage.demo.filming import FINER, FilmedShot, Filming, finer, maker, moments, through_lens, with_grain
+from gommage.demo.filming import (
+    FINER,
+    FilmedShot,
+    Filming,
+    finer,
+    maker,
+    moments,
+    through_lens,
+    with_grain,
+    write_frame,
+)
 from gommage.demo.painting import Canvas, linear, paper_grain, smooth_noise
 from gommage.demo.passer_by import HIP, walker_parts
 
@@ -432,12 +441,9 @@ class BackstageShot(FilmedShot):
 def _draw(folder: Path, frame: int) -> int:
     """Draw one frame into a folder."""
     clean, dirty, crates, hand = _exposed(frame - FIRST_FRAME)
-    half = np.float16
-    write_still(folder / "plate" / f"backstage.{frame}.exr", with_grain(dirty, (SEED, frame)).astype(half), bits=16,
-                attributes={"FramesPerSecond": (24, 1)})  # fmt: skip
-    write_still(folder / "clean" / f"clean.{frame}.exr", clean.astype(half), bits=16)
-    for name, grey in (("crates", crates), ("hand", hand)):
-        write_still(folder / name / f"{name}.{frame}.exr", np.repeat(grey[..., None], 3, axis=2).astype(half), bits=16)
+    write_frame(
+        folder, frame, "backstage", plate=with_grain(dirty, (SEED, frame)), clean=clean, crates=crates, hand=hand
+    )
     return frame
 
 

@@ -16,7 +16,6 @@ from gommage.core.document import SCENE_LINEAR
 from gommage.core.geometry import Camera, Mapping, Points, Window, around, composed, lengths_along, shift, then, turning
 from gommage.core.picture import Picture
 from gommage.core.picture.footage import read_picture
-from gommage.core.picture.writing import write_still
 from gommage.demo.filming import (
     FINER,
     FilmedShot,
@@ -28,6 +27,7 @@ from gommage.demo.filming import (
     moments,
     through_lens,
     with_grain,
+    write_frame,
 )
 from gommage.demo.painting import Canvas, linear, paper_grain, smooth_noise
 
@@ -429,14 +429,9 @@ def _finely(shape: Points) -> Points:
 def draw_crosses(folder: Path, frame: int, drop: Callable[[], Floats] = sky_sheet) -> int:
     """Draw a frame before a drop as large as the sky."""
     clean, dirty, mattes = _exposed(frame - FIRST_FRAME, drop)
-    half = np.float16
-    write_still(folder / "plate" / f"crosses.{frame}.exr", with_grain(dirty, (SEED, frame)).astype(half), bits=16,
-                compression="none", attributes={"FramesPerSecond": (24, 1)})  # fmt: skip
-    write_still(folder / "clean" / f"clean.{frame}.exr", clean.astype(half), bits=16, compression="zip:1")
-    front = np.dstack([mattes[name] for name in FRONT]).astype(half)
-    write_still(folder / "front" / f"front.{frame}.exr", front, bits=16, compression="zip:1")
-    tape = np.repeat(mattes["crosses"][..., None], 3, axis=2).astype(half)
-    write_still(folder / "crosses" / f"crosses.{frame}.exr", tape, bits=16, compression="zip:1")
+    front = np.dstack([mattes[name] for name in FRONT])
+    plate = with_grain(dirty, (SEED, frame))
+    write_frame(folder, frame, "crosses", plate=plate, clean=clean, front=front, crosses=mattes["crosses"])
     return frame
 
 

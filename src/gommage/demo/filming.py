@@ -9,7 +9,7 @@ from dataclasses import dataclass, replace
 from functools import partial
 from multiprocessing import get_context
 from pathlib import Path
-from typing import ClassVar, TypeVar
+from typing import Any, ClassVar, TypeVar
 
 import cv2
 import numpy as np
@@ -21,6 +21,7 @@ from gommage.core.document import SCENE_LINEAR, Footage, FrameRange
 from gommage.core.geometry import Mapping, Matrix, Window, shift, then
 from gommage.core.picture import Picture
 from gommage.core.picture.footage import read_picture
+from gommage.core.picture.writing import write_still
 
 __all__ = [
     "FINER",
@@ -36,6 +37,7 @@ __all__ = [
     "moments",
     "through_lens",
     "with_grain",
+    "write_frame",
 ]
 
 ASK_EVERY_S = 0.03
@@ -52,6 +54,21 @@ FINER = 2
 def moments(time: float, samples: int) -> NDArray[np.float64]:
     """Return the times at which a frame is exposed."""
     return time + (np.arange(samples) - (samples - 1) / 2) / samples * SHUTTER
+
+
+def write_frame(
+    folder: Path, frame: int, name: str, attributes: dict[str, Any] | None = None, **pictures: Picture
+) -> None:
+    """Write pictures of a frame, each into a folder of its own, in half float; the ``plate`` is named after the shot.
+
+    Plates and clean pictures are not compressed, since they are read again and again; mattes are.
+    """
+    for kind, pixels in pictures.items():
+        path = folder / kind / f"{name if kind == 'plate' else kind}.{frame}.exr"
+        colours = np.repeat(pixels[..., None], 3, axis=2) if pixels.ndim == 2 else pixels
+        own = {"FramesPerSecond": (24, 1)} | (attributes or {}) if kind == "plate" else None
+        compression = "none" if kind in ("plate", "clean") else "zip:1"
+        write_still(path, colours.astype(np.float16), bits=16, compression=compression, attributes=own)
 
 
 @njit(cache=True, nogil=True)  # type: ignore[untyped-decorator, unused-ignore]

@@ -19,9 +19,8 @@ from numpy.typing import NDArray
 from gommage.core.document import Footage
 from gommage.core.geometry import axis_turn, directions_of
 from gommage.core.picture import Picture
-from gommage.core.picture.writing import write_still
 from gommage.demo.backstage import parlour, wood
-from gommage.demo.filming import FINER, FilmedShot, Filming, finer, maker, with_grain
+from gommage.demo.filming import FINER, FilmedShot, Filming, finer, maker, with_grain, write_frame
 from gommage.demo.painting import Canvas, linear, paper_grain
 from gommage.demo.stage_hand import backdrop as town
 
@@ -263,13 +262,9 @@ class TurnedFootlightsShot(FootlightsShot):
 
 def _draw(folder: Path, frame: int, *, is_turned: bool) -> int:
     clean, dirty, covered = _exposed(frame, is_turned=is_turned)
-    seed, half = (TurnedFootlightsShot if is_turned else FootlightsShot).filming.seed, np.float16
-    write_still(folder / "plate" / f"footlights.{frame}.exr", with_grain(dirty, (seed, frame)).astype(half), bits=16,
-                attributes={"FramesPerSecond": (24, 1), **PROJECTION})  # fmt: skip
-    write_still(folder / "clean" / f"clean.{frame}.exr", clean.astype(half), bits=16)
-    write_still(
-        folder / "tripod" / f"tripod.{frame}.exr", np.repeat(covered[..., None], 3, axis=2).astype(half), bits=16
-    )
+    seed = (TurnedFootlightsShot if is_turned else FootlightsShot).filming.seed
+    plate = with_grain(dirty, (seed, frame))
+    write_frame(folder, frame, "footlights", PROJECTION, plate=plate, clean=clean, tripod=covered)
     return frame
 
 

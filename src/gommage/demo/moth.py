@@ -17,8 +17,18 @@ from gommage.core.document import SCENE_LINEAR
 from gommage.core.geometry import Mapping, Points, Window, composed, scaling, shift, turning
 from gommage.core.picture import Picture
 from gommage.core.picture.footage import read_picture
-from gommage.core.picture.writing import write_still
-from gommage.demo.filming import FilmedShot, Filming, filmed, finer, lay_over, maker, moments, through_lens, with_grain
+from gommage.demo.filming import (
+    FilmedShot,
+    Filming,
+    filmed,
+    finer,
+    lay_over,
+    maker,
+    moments,
+    through_lens,
+    with_grain,
+    write_frame,
+)
 from gommage.demo.painting import Canvas, paper_grain
 from gommage.demo.scene import SHEET, backdrop, village
 
@@ -231,13 +241,7 @@ class MothShot(FilmedShot):
 
 def _draw(folder: Path, frame: int) -> int:
     clean, dirty, covered, near = _exposed(frame - FIRST_FRAME)
-    half = np.float16
-    write_still(folder / "plate" / f"moth.{frame}.exr", with_grain(dirty, (SEED, frame)).astype(half), bits=16,
-                attributes={"FramesPerSecond": (24, 1)})  # fmt: skip
-    write_still(folder / "clean" / f"clean.{frame}.exr", clean.astype(half), bits=16)
-    for name, grey in (("rod", covered), ("near", near)):
-        rgb = np.repeat(grey[..., None], 3, axis=2)
-        write_still(folder / name / f"{name}.{frame}.exr", rgb.astype(half), bits=16)
+    write_frame(folder, frame, "moth", plate=with_grain(dirty, (SEED, frame)), clean=clean, rod=covered, near=near)
     return frame
 
 
@@ -270,14 +274,11 @@ class RodShadowShot(FilmedShot):
 
 
 def _draw_shadow(folder: Path, frame: int) -> int:
-    time, half = frame - FIRST_FRAME, np.float16
+    time = frame - FIRST_FRAME
     clean = _exposed(time)[1]
     dirty = _exposed(time, has_shadow=True)[1]
     taken = np.clip(1 - dirty.mean(axis=2) / np.maximum(clean.mean(axis=2), np.float32(1e-6)), 0, 1)
-    write_still(folder / "plate" / f"shadow.{frame}.exr", with_grain(dirty, (SEED + 1, frame)).astype(half), bits=16,
-                attributes={"FramesPerSecond": (24, 1)})  # fmt: skip
-    write_still(folder / "clean" / f"clean.{frame}.exr", clean.astype(half), bits=16)
-    write_still(folder / "shade" / f"shade.{frame}.exr", np.repeat(taken[..., None], 3, axis=2).astype(half), bits=16)
+    write_frame(folder, frame, "shadow", plate=with_grain(dirty, (SEED + 1, frame)), clean=clean, shade=taken)
     return frame
 
 

@@ -25,8 +25,18 @@ from gommage.core.geometry import (
 )
 from gommage.core.picture import Picture
 from gommage.core.picture.footage import read_picture
-from gommage.core.picture.writing import write_still
-from gommage.demo.filming import FilmedShot, Filming, filmed, finer, lay_over, maker, moments, through_lens, with_grain
+from gommage.demo.filming import (
+    FilmedShot,
+    Filming,
+    filmed,
+    finer,
+    lay_over,
+    maker,
+    moments,
+    through_lens,
+    with_grain,
+    write_frame,
+)
 from gommage.demo.painting import Canvas, paper_grain
 from gommage.demo.scene import SHEET, backdrop, village
 
@@ -179,12 +189,7 @@ class PasserByShot(FilmedShot):
 
 def _draw(folder: Path, frame: int) -> int:
     clean, dirty, covered = _exposed(frame - FIRST_FRAME)
-    half = np.float16
-    write_still(folder / "plate" / f"passer.{frame}.exr", with_grain(dirty, (SEED, frame)).astype(half), bits=16,
-                attributes={"FramesPerSecond": (24, 1)})  # fmt: skip
-    write_still(folder / "clean" / f"clean.{frame}.exr", clean.astype(half), bits=16)
-    grey = np.repeat(covered[..., None], 3, axis=2)
-    write_still(folder / "walker" / f"walker.{frame}.exr", grey.astype(half), bits=16)
+    write_frame(folder, frame, "passer", plate=with_grain(dirty, (SEED, frame)), clean=clean, walker=covered)
     return frame
 
 

@@ -13,9 +13,18 @@ from gommage.core.document import SCENE_LINEAR, FrameRange
 from gommage.core.geometry import Camera, Mapping, Points, Window, then
 from gommage.core.picture import Picture
 from gommage.core.picture.footage import read_picture
-from gommage.core.picture.writing import write_still
 from gommage.demo.crosses import SKY_SIZE, sky_sheet
-from gommage.demo.filming import FilmedShot, Filming, filmed, finer, maker, moments, through_lens, with_grain
+from gommage.demo.filming import (
+    FilmedShot,
+    Filming,
+    filmed,
+    finer,
+    maker,
+    moments,
+    through_lens,
+    with_grain,
+    write_frame,
+)
 
 __all__ = ["DUST", "HAIRS", "SCRATCH", "Dust", "FilmHair", "ReelShot", "make_reel"]
 
@@ -170,12 +179,7 @@ def _draw(folder: Path, frame: int) -> int:
     for mask, level in _damage(frame):
         plate += (np.float32(level) - plate) * mask[..., None]
         covered = np.maximum(covered, mask)
-    half = np.float16
-    write_still(folder / "plate" / f"reel.{frame}.exr", plate.astype(half), bits=16,
-                attributes={"FramesPerSecond": (24, 1)})  # fmt: skip
-    write_still(folder / "clean" / f"clean.{frame}.exr", clean.astype(half), bits=16)
-    damage = np.repeat(covered[..., None], 3, axis=2).astype(half)
-    write_still(folder / "damage" / f"damage.{frame}.exr", damage, bits=16)
+    write_frame(folder, frame, "reel", plate=plate, clean=clean, damage=covered)
     return frame
 
 

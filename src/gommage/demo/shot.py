@@ -26,6 +26,7 @@ from gommage.demo.filming import (
     moments,
     through_lens,
     with_grain,
+    write_frame,
 )
 from gommage.demo.scene import LABEL_CORNERS, OPENING, SHEET, backdrop, label, proscenium, village
 
@@ -191,10 +192,7 @@ class DemoShot(FilmedShot):
 
 def _draw(folder: Path, frame: int) -> int:
     clean, dirty, matte = _exposed(frame - FIRST_FRAME)
-    half = np.float16
-    write_still(folder / "plate" / f"theatre.{frame}.exr", with_grain(dirty, (SEED, frame)).astype(half), bits=16,
-                compression="none", attributes={"FramesPerSecond": (24, 1)})  # fmt: skip
-    write_still(folder / "clean" / f"clean.{frame}.exr", clean.astype(half), bits=16, compression="zip:1")
+    write_frame(folder, frame, "theatre", plate=with_grain(dirty, (SEED, frame)), clean=clean)
     grey = np.repeat((np.clip(matte, 0, 1) * 65535 + 0.5).astype(np.uint16)[..., None], 3, axis=2)
     write_still(folder / "matte" / f"matte.{frame}.png", grey, bits=16)
     return frame

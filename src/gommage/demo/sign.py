@@ -12,8 +12,18 @@ from numpy.typing import NDArray
 
 from gommage.core.geometry import Camera, Mapping, Points, Window, then
 from gommage.core.picture import Picture
-from gommage.core.picture.writing import write_still
-from gommage.demo.filming import FilmedShot, Filming, filmed, finer, lay_over, maker, moments, through_lens, with_grain
+from gommage.demo.filming import (
+    FilmedShot,
+    Filming,
+    filmed,
+    finer,
+    lay_over,
+    maker,
+    moments,
+    through_lens,
+    with_grain,
+    write_frame,
+)
 from gommage.demo.painting import Canvas, linear, paper_grain, smooth_noise
 
 __all__ = ["SIGN", "WALL", "SignShot", "make_sign", "sign_at"]
@@ -108,10 +118,7 @@ def _draw(folder: Path, frame: int) -> int:
         clean += picture / SHUTTER_SAMPLES
         lay_over(picture, filmed(sign, _of_wall(moment), full))
         dirty += picture / SHUTTER_SAMPLES
-    half = np.float16
-    write_still(folder / "plate" / f"sign.{frame}.exr", with_grain(through_lens(dirty), (SEED, frame)).astype(half),
-                bits=16, attributes={"FramesPerSecond": (24, 1)})  # fmt: skip
-    write_still(folder / "clean" / f"clean.{frame}.exr", through_lens(clean).astype(half), bits=16)
+    write_frame(folder, frame, "sign", plate=with_grain(through_lens(dirty), (SEED, frame)), clean=through_lens(clean))
     return frame
 
 

@@ -14,8 +14,18 @@ from gommage.core.document import SCENE_LINEAR
 from gommage.core.geometry import IDENTITY, Mapping, Points, Window, composed, scaling, shift, turning
 from gommage.core.picture import Picture
 from gommage.core.picture.footage import read_picture
-from gommage.core.picture.writing import write_still
-from gommage.demo.filming import FilmedShot, Filming, filmed, finer, lay_over, maker, moments, through_lens, with_grain
+from gommage.demo.filming import (
+    FilmedShot,
+    Filming,
+    filmed,
+    finer,
+    lay_over,
+    maker,
+    moments,
+    through_lens,
+    with_grain,
+    write_frame,
+)
 from gommage.demo.painting import Canvas, linear, paper_grain, smooth_noise
 
 __all__ = ["FIRST_FRAME", "FRAMES", "StageHandShot", "arm_line", "backdrop", "make_stage_hand"]
@@ -132,11 +142,7 @@ class StageHandShot(FilmedShot):
 
 def _draw(folder: Path, frame: int) -> int:
     clean, dirty, covered = _filmed(frame - FIRST_FRAME)
-    half = np.float16
-    write_still(folder / "plate" / f"hand.{frame}.exr", with_grain(dirty, (SEED, frame)).astype(half), bits=16,
-                attributes={"FramesPerSecond": (24, 1)})  # fmt: skip
-    write_still(folder / "clean" / f"clean.{frame}.exr", clean.astype(half), bits=16)
-    write_still(folder / "arm" / f"arm.{frame}.exr", np.repeat(covered[..., None], 3, axis=2).astype(half), bits=16)
+    write_frame(folder, frame, "hand", plate=with_grain(dirty, (SEED, frame)), clean=clean, arm=covered)
     return frame
 
 

@@ -13,9 +13,19 @@ from gommage.core.document import SCENE_LINEAR
 from gommage.core.geometry import Camera, Mapping, Points, Window, then
 from gommage.core.picture import Picture
 from gommage.core.picture.footage import read_picture
-from gommage.core.picture.writing import write_still
 from gommage.demo.crosses import PUPPET_SIZE, SKY_SIZE, puppet_head, sky_sheet
-from gommage.demo.filming import FilmedShot, Filming, filmed, finer, lay_over, maker, moments, through_lens, with_grain
+from gommage.demo.filming import (
+    FilmedShot,
+    Filming,
+    filmed,
+    finer,
+    lay_over,
+    maker,
+    moments,
+    through_lens,
+    with_grain,
+    write_frame,
+)
 
 __all__ = ["STRINGS", "StringsShot", "make_strings", "string_line", "strings_at"]
 
@@ -109,12 +119,7 @@ class StringsShot(FilmedShot):
 
 def _draw(folder: Path, frame: int) -> int:
     clean, dirty, covered = _exposed(frame - FIRST_FRAME)
-    half = np.float16
-    write_still(folder / "plate" / f"strings.{frame}.exr", with_grain(dirty, (SEED, frame)).astype(half), bits=16,
-                attributes={"FramesPerSecond": (24, 1)})  # fmt: skip
-    write_still(folder / "clean" / f"clean.{frame}.exr", clean.astype(half), bits=16)
-    matte = np.repeat(covered[..., None], 3, axis=2).astype(half)
-    write_still(folder / "strings" / f"strings.{frame}.exr", matte, bits=16)
+    write_frame(folder, frame, "strings", plate=with_grain(dirty, (SEED, frame)), clean=clean, strings=covered)
     return frame
 
 
