@@ -2,8 +2,8 @@
 
 Places are sampled over the code that matters (`AREAS`), so many of each. The suite runs once first, to learn which
 tests come by which line; for each change those run, short ones first, until one fails. What no test noticed is listed.
-A change in a compiled loop, which cannot be watched, is judged by the tests that come by whatever calls the loop. Each
-change is made in a copy below ``build/mutants``.
+What is not seen at every call, compiled loops and functions whose answers are kept, is judged by the tests that come by
+whatever calls it; and tests that name a function judge it, too. Each change is made in a copy below ``build/mutants``.
 """
 
 from __future__ import annotations
@@ -181,6 +181,8 @@ class Tests:
 
     reached: dict[str, dict[int, set[str]]]
     seconds: dict[str, float]
+    naming: dict[str, set[str]]
+    """Tests by the names that stand in them."""
 
     @classmethod
     def known(cls) -> Tests:
@@ -193,13 +195,23 @@ class Tests:
             reached[str(Path(file).relative_to(ROOT))] = {line: set(tests) - {""} for line, tests in lines.items()}
         measured = json.loads((ROOT / "tests" / "durations.json").read_text())
         seconds = {f"{file}::{name}": took for file, tests in measured.items() for name, took in tests.items()}
-        return cls(reached, seconds)
+        naming: dict[str, set[str]] = {}
+        for path in sorted((ROOT / "tests").rglob("test_*.py")):
+            for one in ast.parse(path.read_text()).body:
+                if isinstance(one, ast.FunctionDef) and one.name.startswith("test_"):
+                    for name in {node.id for node in ast.walk(one) if isinstance(node, ast.Name)}:
+                        naming.setdefault(name, set()).add(f"{path.relative_to(ROOT)}::{one.name}")
+        return cls(reached, seconds, naming)
 
     def of(self, mutant: Mutant) -> list[str]:
         """Return the tests that a change is judged by, file by file, short ones first."""
         lines = self.reached.get(mutant.path, {})
         near = (lines[line] for line in range(mutant.line, mutant.first_line - 1, -1) if lines.get(line))
-        tests = next(near, set()) or self._by_callers(mutant)  # a statement over several lines is noted at some of them
+        tests = set(next(near, set()))  # a statement over several lines is noted at some of them
+        names, is_seen = functions_around(ROOT / mutant.path, mutant.line)
+        if not tests or not is_seen:
+            tests |= self._by_callers(names)
+        tests = tests.union(*(self.naming.get(name, set()) for name in names))
         by_file: dict[str, list[str]] = {}
         for test in sorted(tests):
             by_file.setdefault(test.partition("::")[0], []).append(test)
@@ -214,9 +226,8 @@ class Tests:
     def _took(self, test: str) -> float:
         return self.seconds.get(test.partition("[")[0], 0.02)
 
-    def _by_callers(self, mutant: Mutant) -> set[str]:
-        """Return the tests that come by whatever calls the loop that a change is in."""
-        names = loops_around(ROOT / mutant.path, mutant.line)
+    def _by_callers(self, names: list[str]) -> set[str]:
+        """Return the tests that come by whatever calls one of some functions."""
         called = re.compile(rf"\b({'|'.join(names)})\(") if names else None
         out = set[str]()
         for path, lines in self.reached.items() if called else ():
@@ -227,16 +238,22 @@ class Tests:
         return out
 
 
-def loops_around(path: Path, line: int) -> list[str]:
-    """Return the name of the function that a line is in, and those of the file's functions that lead to it."""
+def functions_around(path: Path, line: int) -> tuple[list[str], bool]:
+    """Return the name of the function that a line is in, and whether it is seen at every call.
+
+    If it is not, the names of those of the file's functions that lead to it as well.
+    """
     functions = [one for one in ast.parse(path.read_text()).body if isinstance(one, ast.FunctionDef)]
-    names = [one.name for one in functions if one.lineno <= line <= (one.end_lineno or line)]
+    around = [one for one in functions if one.lineno <= line <= (one.end_lineno or line)]
+    names = [one.name for one in around]
+    if not any("cache" in ast.unparse(wrapper) for one in around for wrapper in one.decorator_list):
+        return names, True
     for name in names:
         for one in functions:
             mentioned = {node.id for node in ast.walk(one) if isinstance(node, ast.Name)}
             if name in mentioned and one.name not in names:
                 names.append(one.name)
-    return names
+    return names, False
 
 
 # -- judging ------------------------------------------------------------------------------------------------

@@ -77,3 +77,20 @@ def test_cells_are_the_inside_over_the_ring_around_it():
     assert cells[0, 0] == pytest.approx(1.5)
     assert cells[1, 2] == pytest.approx(0.5)
     assert np.isnan(cells[3, 3])
+
+
+def test_cells_are_the_mean_of_what_is_held_still_in_each_by_the_level_around():
+    side = 4
+    levels = np.arange(1.0, GRID * GRID + 1).reshape(GRID, GRID)
+    still = np.kron(levels, np.ones((side, side)))
+    result, matte = np.full((40, 40), 2.0, np.float32), np.zeros((40, 40), np.float32)
+    matte[15:25, 15:25] = 1
+    held = np.ones_like(still)
+    np.testing.assert_allclose(held_cells(result, matte, still, held), levels / 2)
+    held[:side, :side] = 0  # not covered
+    held[:side, side : side + 2] = 0.5  # half of the next cell
+    held[:side, 2 * side : 3 * side - 1] = 0  # all but a quarter of the one after it
+    found = held_cells(result, matte, still, held)
+    assert np.isnan(found[0, [0, 2]]).all()
+    assert found[0, 1] == levels[0, 1] / 2
+    assert np.isfinite(found).sum() == GRID * GRID - 2

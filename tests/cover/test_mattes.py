@@ -363,3 +363,12 @@ def test_the_compiled_line_is_the_line(kind):
         ours, places = flattened(vertices, numbers, 0.01, least, 512)
         np.testing.assert_allclose(places, where, atol=FLOAT)
         np.testing.assert_allclose(ours, points, atol=FLOAT)
+
+
+def test_of_many_parts_those_that_reach_into_a_window_are_drawn_there():
+    """More than are told apart one by one."""
+    parts = tuple(part(str(n), rectangle(40 * n, 30, 40 * n + 25, 60), grow_px=2.0) for n in range(12))
+    window = Window(150, 20, 250, 90)
+    whole = matte_pixels(at(Matte(parts=parts)), Window.of(520, 120))
+    np.testing.assert_array_equal(matte_pixels(at(Matte(parts=parts)), window), whole[window.slices])
+    assert (matte_pixels(at(Matte(parts=parts)), window).max(axis=0) > 0).sum() > 60

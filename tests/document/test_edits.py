@@ -470,3 +470,8 @@ def test_views_that_ride_on_the_turn_do_so_anew(project):
     after = edits.set_sphere(begun, "shot", Sphere(level=np.eye(3), first_frame=1001, turns=fresh))
     assert (after.shot("rides").footage.turned.camera_turns.values == fresh).all()
     assert after.shot("down").footage.turned.camera_turns is None
+
+
+def test_what_a_way_of_following_does_not_have_is_not_changed(project):
+    with pytest.raises(EditError, match="has no is refreshed: it is followed in another way"):
+        edits.change_follow(project, "shot", "wall", is_refreshed=True)

@@ -225,3 +225,33 @@ def test_an_area_alone_cannot_be_taken_from_its_surface(project):
     with pytest.raises(EditError, match="only area"):
         edits.move_part_to(project, SHOT, "area", "f1", Slot.COVER)
     assert replace(Matte()) == Matte()
+
+
+def test_beyond_marked_frames_the_very_next_one_stays(project):
+    far = moving((1001, 1012), Ease.STRAIGHT)
+    project = edits.change_shape(project, SHOT, "m", keys=far.keys)
+    before = shape_in(project)
+    moved = before.vertices_at(1005) + np.array([0, 7, 0, 0, 0, 0, 0, 0])
+    after = shape_in(edits.reshape(project, SHOT, "m", 1005, moved, Reach.MARKED, (1004, 1006)))
+    for frame in range(1001, 1013):
+        by = (0, 7) if 1004 <= frame <= 1006 else (0, 0)
+        np.testing.assert_allclose(after.points_at(frame), before.points_at(frame) + by, atol=0.8)
+    for frame in (1003, 1007):
+        np.testing.assert_allclose(after.points_at(frame), before.points_at(frame), atol=1e-9)
+
+
+def test_a_line_needs_two_points_and_a_closed_shape_three(project):
+    line = replace(Shape.of("line", 1001, [[10, 10], [30, 12], [60, 15]]), is_closed=False)
+    project = edits.add_part(project, SHOT, "f1", Slot.COVER, MattePart(id="line", source=Drawn(shape=line)))
+    shorter = edits.remove_vertices(project, SHOT, "line", (1,))
+    assert len(shape_in(shorter, "line").kinds) == 2
+    with pytest.raises(EditError, match="A line needs at least 2 points"):
+        edits.remove_vertices(shorter, SHOT, "line", (0,))
+
+
+def test_where_one_of_two_surfaces_is_not_known_nothing_is_taken_from_one_to_the_other(project):
+    shot = project.shots[0]
+    loose = replace(shot.surface("wall"), id="loose", name="Loose", track=None)
+    project = replace(project, shots=(replace(shot, surfaces=(*shot.surfaces, loose)),))
+    with pytest.raises(EditError, match="Loose is not followed to frame 1004"):
+        edits.set_part_surface(project, SHOT, "m", "loose", 1004)

@@ -7,8 +7,11 @@ import numpy as np
 import pytest
 from msgspec.structs import replace
 
+from gommage.core.cover import matte_at
 from gommage.core.document import Donors, Fix, Frames, GrainMatch, LightMatch, Match, Matte
 from gommage.core.engine import inputs_at
+from gommage.core.engine.matching import _strips_around
+from gommage.core.geometry import IDENTITY, Window
 from gommage.core.picture.writing import write_still
 from tests.conftest import cover_of, rectangle, shape_of, texture
 from tests.engine.test_engine import with_fix
@@ -155,3 +158,14 @@ def test_a_fill_from_other_frames_is_not_joined_to_what_is_in_front(engine, smal
     assert inputs_at(shot, shot.fixes[0], 1003).not_light == (inputs_at(shot, shot.fixes[0], 1003).hold_outs,)
     plain = replace(shot, fixes=(donors,))
     assert inputs_at(plain, donors, 1003).not_light == ()
+
+
+def test_of_many_pieces_of_a_cover_the_largest_are_looked_at():
+    sides = [8, 30, 12, 26, 10, 34]
+    shapes = [rectangle(300 * n + 100, 200, 300 * n + 100 + side, 200 + side) for n, side in enumerate(sides)]
+    cover = Matte.of(*(shape_of(points, shape_id=str(n)) for n, points in enumerate(shapes)))
+    at = matte_at(cover, 1001, lambda surface_id, frame: IDENTITY)
+    strips = _strips_around(at, Window.of(2000, 600))
+    assert len(strips) == 4 * 4
+    looked = {n for n in range(len(sides)) for one in strips if one.left <= 300 * n + 100 <= one.right}
+    assert looked == {1, 2, 3, 5}

@@ -4,6 +4,7 @@ import numpy as np
 import pytest
 
 from gommage.core.fill.patchwork import laid, repeated
+from gommage.core.fill.patchwork.repeats import _between
 
 SIDE, GRAIN = 420, 0.01
 SIDES = np.array([[46.37, 3.21], [-2.83, 41.62]])
@@ -82,3 +83,10 @@ def test_what_only_looks_like_a_pattern_is_left_to_patches():
     noise = rng.normal(0.5, 0.1, (SIDE, SIDE, 3)).astype(np.float32)
     assert repeated(noise, hole_in_the_middle(), ~hole_in_the_middle()) is None
     assert repeated(np.full((30, 30, 3), 0.5, np.float32), np.eye(30, dtype=bool), ~np.eye(30, dtype=bool)) is None
+
+
+def test_between_four_pixels_a_ramp_is_itself():
+    down, across = np.mgrid[0:6, 0:9].astype(np.float32)
+    ramp = np.stack([2 * down + across, down, across], axis=-1)
+    found = _between(ramp, np.array([0, 3]), np.array([5, 7]), np.array([0.25, 0.5]))
+    np.testing.assert_allclose(found, [[6.0, 0.25, 5.5], [14.0, 3.25, 7.5]], atol=1e-6)

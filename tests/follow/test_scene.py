@@ -16,7 +16,16 @@ from gommage.core.follow.scene import (
 )
 from gommage.core.follow.scene.bundle import Observations, Scene, adjusted, resected, triangulated
 from gommage.core.follow.scene.camera import key_rows
-from gommage.core.geometry import Lens, ThroughLens, axis_turn, directions_of, places_of_directions, plane_motion
+from gommage.core.follow.scene.motions import shared_motions
+from gommage.core.geometry import (
+    Lens,
+    ThroughLens,
+    apply_matrix,
+    axis_turn,
+    directions_of,
+    places_of_directions,
+    plane_motion,
+)
 from gommage.errors import FollowError
 from tests.conftest import texture
 
@@ -253,3 +262,26 @@ def test_a_panoramic_camera_is_followed_as_it_turns():
     few = (np.arange(10)[None, :, None] < 5) | (np.arange(400)[:, None, None] >= 396)
     with pytest.raises(FollowError, match="too little of what was seen"):
         turned_camera(Tracks(1001, np.where(few, places, np.nan), whole), 2, whole)
+
+
+def test_points_on_two_planes_share_two_motions_and_strays_none():
+    rng = np.random.default_rng(8)
+    points = rng.uniform((0, 0), (600, 400), (160, 2))
+    ways = [np.array([[1.02, 0.01, 6.0], [-0.01, 1.01, -3.0], [2e-5, 0, 1]]),
+            np.array([[0.98, 0, -9], [0.02, 1, 5], [0, 0, 1.0]])]  # fmt: skip
+    is_right = points[:, 0] > 300
+    places = [points]
+    for _ in range(3):
+        left, right = (apply_matrix(way, places[-1]) for way in ways)
+        places.append(np.where(is_right[:, None], right, left))
+    seen = np.stack(places, axis=1)
+    strays = rng.choice(160, 20, replace=False)
+    seen[strays, 1:] += rng.uniform(15, 40, (20, 3, 2))
+    seen[:, 1:] += 0.05 * rng.standard_normal(seen[:, 1:].shape)
+    found = shared_motions(seen, 0, [1, 2, 3], lambda: None)
+    assert len(found) == 2
+    kept = np.setdiff1d(np.arange(160), strays)
+    for one in found:
+        (side,) = np.unique(is_right[one.members])
+        assert one.members[kept[is_right[kept] == side]].mean() > 0.9
+        assert not one.members[strays].any()

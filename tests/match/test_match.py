@@ -19,8 +19,8 @@ from gommage.core.match import (
     steadied,
     without_grain,
 )
-from gommage.core.match.grain import gaussian_lags
-from gommage.core.match.light import ring_around
+from gommage.core.match.grain import _size, gaussian_lags
+from gommage.core.match.light import _moments, ring_around
 from gommage.core.picture import Splines, halved
 from tests.conftest import texture
 
@@ -300,3 +300,27 @@ def test_a_light_says_how_unsure_it_is():
     level = float((0.75 * FILL)[ring_around(MATTE)].mean(axis=0).min())
     pixels = int(ring_around(MATTE).sum())
     assert error(0.02) == pytest.approx(0.02 / level * np.sqrt(4 / pixels), rel=0.15), "neighbours tell alike"
+
+
+def test_beside_on_one_side_alone_their_mean_is_expected_not_where_their_line_leads():
+    told = {by: light_of(1.0 + 0.02 * by, 0.05) for by in (1, 2)}
+    expected = steadied(light_of(1.0, 0.5), told).coefficients[0, 0]
+    assert expected == pytest.approx(1.03, abs=0.012), "drawn out, the line would say 1.00"
+    both = {by: light_of(1.0 + 0.02 * by, 0.05) for by in (-2, 1, 2)}
+    assert steadied(light_of(1.2, 0.5), both).coefficients[0, 0] < 1.03
+
+
+def test_a_ring_along_a_line_tells_no_slope_across_it():
+    rng = np.random.default_rng(3)
+    along, across = np.linspace(-1, 1, 400), 1e-3 * rng.standard_normal(400)
+    basis = np.column_stack([np.ones(400), along, across])
+    source = rng.uniform(0.3, 0.5, (400, 3))
+    target = source * (1.1 + 0.05 * along)[:, None] + 0.01 * rng.standard_normal((400, 3))
+    found = _moments(source**2, source * target, basis)
+    assert np.abs(found[:, 0] - 1.1).max() < 0.02
+    assert np.abs(found[:, 2]).max() < 0.05, "a chance correlation across the line, not a slope of many"
+
+
+@pytest.mark.parametrize("size_px", [0.5, 0.9, 1.4])
+def test_the_size_of_grain_is_told_by_how_its_neighbours_agree(size_px):
+    assert _size(gaussian_lags(size_px)) == pytest.approx(size_px, abs=0.02)

@@ -6,7 +6,7 @@ from msgspec.structs import replace
 
 from gommage.core.document import Fix, Matte, Painted, Shape
 from gommage.core.engine import Engine, found_sources
-from gommage.core.paint.finding import Other, best_sources
+from gommage.core.paint.finding import Other, _around, _cut, best_sources
 from tests.conftest import rectangle, texture
 
 TEXTURE = texture(220, 300, seed=12)
@@ -109,3 +109,20 @@ def test_on_a_shot_frames_are_taken_along_the_surface_and_covers_left_out(small_
         x, y = 45 + one.dx, 40 + one.dy
         is_in_thing = low[0] - 4 < x < low[0] + 24 and low[1] - 4 < y < low[1] + 21
         assert one.frame != 1003 or not is_in_thing
+
+
+def test_surroundings_begin_a_gap_off_the_edge_and_are_so_wide():
+    shape = np.zeros((60, 60), bool)
+    shape[25:35, 25:35] = True
+    row = np.flatnonzero(_around(shape, 3, 5)[30])
+    assert row.tolist() == [*range(17, 22), *range(38, 43)]
+
+
+def test_a_cut_is_a_square_about_its_place_and_nothing_is_allowed_beyond_the_picture():
+    picture = np.arange(40.0 * 30).reshape(30, 40)[..., None].repeat(3, axis=2)
+    cut, allowed = _cut(picture, np.ones((30, 40), bool), (38, 10), 4)
+    assert cut.shape == (9, 9, 3)
+    assert cut[4, 4, 0] == picture[10, 38, 0]
+    assert allowed[:, :6].all()
+    assert not allowed[:, 6:].any()
+    assert _cut(picture, np.ones((30, 40), bool), (40, 10), 4) is None

@@ -374,3 +374,12 @@ def test_a_source_turns_and_grows_with_what_a_stroke_rides_on():
     )
     assert there.brush.size_px == pytest.approx(20.0)
     assert there.brush.opacity == pytest.approx(0.5 * one.brush.opacity)
+
+
+@pytest.mark.parametrize("way", [((4, 60, 1), (30, 60, 1)), ((80, 3, 1), (80, 30, 1))])
+def test_what_is_dragged_at_a_rim_is_what_is_dragged_in_the_middle_of_more(way):
+    wide = np.pad(CANVAS, ((40, 40), (40, 40), (0, 0)), mode="edge")
+    moved = tuple((x + 40, y + 40, pressure) for x, y, pressure in way)
+    out = painted(CANVAS, stroke(Tool.SMEAR, way, size_px=24, strength=1.0, spacing=0.1))
+    more = painted(wide, stroke(Tool.SMEAR, moved, size_px=24, strength=1.0, spacing=0.1))
+    np.testing.assert_allclose(out, more[40:-40, 40:-40], atol=1e-5)
