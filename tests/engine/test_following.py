@@ -24,6 +24,7 @@ from gommage.core.document import (
 from gommage.core.engine import (
     Look,
     RenderTarget,
+    Sheet,
     SheetRequest,
     ViewRequest,
     followed,
@@ -193,3 +194,12 @@ def test_pictures_are_rendered_with_a_surface_held_still(engine, small_shot, tmp
     ]
     report = render(engine, short, range(1002, 1004), RenderTarget(tmp_path / "few", held_still="wall"))
     assert report.left_out == ((1003, "Frame 1003 is left out: Wall is not followed there."),)
+
+
+def test_a_gap_of_a_sheet_belongs_to_the_nearer_cell():
+    layout = Sheet((1001, 1002, 1003), 2, (100, 60))
+    (x, y), (_, below) = layout.place(1), layout.place(2)
+    half = (x - layout.place(0)[0] - 100) / 2
+    assert half > 1
+    assert [layout.frame_at(x - half + by, y + 5) for by in (-1, 1)] == [1001, 1002]
+    assert [layout.frame_at(5, below - half + by) for by in (-1, 1)] == [1001, 1003]
