@@ -441,9 +441,8 @@ class BackstageShot(FilmedShot):
 def _draw(folder: Path, frame: int) -> int:
     """Draw one frame into a folder."""
     clean, dirty, crates, hand = _exposed(frame - FIRST_FRAME)
-    write_frame(
-        folder, frame, "backstage", plate=with_grain(dirty, (SEED, frame)), clean=clean, crates=crates, hand=hand
-    )
+    plate = with_grain(dirty, (SEED, frame))
+    write_frame(folder, frame, "backstage", plate=plate, clean=clean, crates=crates, hand=hand)
     return frame
 
 
