@@ -16,17 +16,7 @@ from gommage.core.document import SCENE_LINEAR
 from gommage.core.geometry import Lens, Mapping, Matrix, Points, ThroughLens, Window, around, plane_motion
 from gommage.core.picture import Picture
 from gommage.core.picture.footage import read_picture
-from gommage.demo.filming import (
-    FINER,
-    FilmedShot,
-    Filming,
-    finer,
-    maker,
-    moments,
-    through_lens,
-    with_grain,
-    write_frame,
-)
+from gommage.demo.filming import FINER, FilmedShot, Filming, finer, maker, moments, save_frame, through_lens, with_grain
 from gommage.demo.painting import Canvas, linear, paper_grain, smooth_noise
 from gommage.demo.passer_by import HIP, walker_parts
 
@@ -442,7 +432,7 @@ def _draw(folder: Path, frame: int) -> int:
     """Draw one frame into a folder."""
     clean, dirty, crates, hand = _exposed(frame - FIRST_FRAME)
     plate = with_grain(dirty, (SEED, frame))
-    write_frame(folder, frame, "backstage", plate=plate, clean=clean, crates=crates, hand=hand)
+    save_frame(folder, frame, "backstage", plate=plate, clean=clean, crates=crates, hand=hand)
     return frame
 
 

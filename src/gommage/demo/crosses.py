@@ -25,9 +25,9 @@ from gommage.demo.filming import (
     lay_over,
     maker,
     moments,
+    save_frame,
     through_lens,
     with_grain,
-    write_frame,
 )
 from gommage.demo.painting import Canvas, linear, paper_grain, smooth_noise
 
@@ -431,7 +431,7 @@ def draw_crosses(folder: Path, frame: int, drop: Callable[[], Floats] = sky_shee
     clean, dirty, mattes = _exposed(frame - FIRST_FRAME, drop)
     front = np.dstack([mattes[name] for name in FRONT])
     plate = with_grain(dirty, (SEED, frame))
-    write_frame(folder, frame, "crosses", plate=plate, clean=clean, front=front, crosses=mattes["crosses"])
+    save_frame(folder, frame, "crosses", plate=plate, clean=clean, front=front, crosses=mattes["crosses"])
     return frame
 
 

@@ -37,7 +37,7 @@ __all__ = [
     "moments",
     "through_lens",
     "with_grain",
-    "write_frame",
+    "save_frame",
 ]
 
 ASK_EVERY_S = 0.03
@@ -56,7 +56,7 @@ def moments(time: float, samples: int) -> NDArray[np.float64]:
     return time + (np.arange(samples) - (samples - 1) / 2) / samples * SHUTTER
 
 
-def write_frame(
+def save_frame(
     folder: Path, frame: int, name: str, attributes: dict[str, Any] | None = None, **pictures: Picture
 ) -> None:
     """Write pictures of a frame, each into a folder of its own, in half float; the ``plate`` is named after the shot.

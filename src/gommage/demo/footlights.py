@@ -20,7 +20,7 @@ from gommage.core.document import Footage
 from gommage.core.geometry import axis_turn, directions_of
 from gommage.core.picture import Picture
 from gommage.demo.backstage import parlour, wood
-from gommage.demo.filming import FINER, FilmedShot, Filming, finer, maker, with_grain, write_frame
+from gommage.demo.filming import FINER, FilmedShot, Filming, finer, maker, save_frame, with_grain
 from gommage.demo.painting import Canvas, linear, paper_grain
 from gommage.demo.stage_hand import backdrop as town
 
@@ -264,7 +264,7 @@ def _draw(folder: Path, frame: int, *, is_turned: bool) -> int:
     clean, dirty, covered = _exposed(frame, is_turned=is_turned)
     seed = (TurnedFootlightsShot if is_turned else FootlightsShot).filming.seed
     plate = with_grain(dirty, (seed, frame))
-    write_frame(folder, frame, "footlights", PROJECTION, plate=plate, clean=clean, tripod=covered)
+    save_frame(folder, frame, "footlights", PROJECTION, plate=plate, clean=clean, tripod=covered)
     return frame
 
 

@@ -25,9 +25,9 @@ from gommage.demo.filming import (
     lay_over,
     maker,
     moments,
+    save_frame,
     through_lens,
     with_grain,
-    write_frame,
 )
 from gommage.demo.painting import Canvas, paper_grain
 from gommage.demo.scene import SHEET, backdrop, village
@@ -241,7 +241,7 @@ class MothShot(FilmedShot):
 
 def _draw(folder: Path, frame: int) -> int:
     clean, dirty, covered, near = _exposed(frame - FIRST_FRAME)
-    write_frame(folder, frame, "moth", plate=with_grain(dirty, (SEED, frame)), clean=clean, rod=covered, near=near)
+    save_frame(folder, frame, "moth", plate=with_grain(dirty, (SEED, frame)), clean=clean, rod=covered, near=near)
     return frame
 
 
@@ -278,7 +278,7 @@ def _draw_shadow(folder: Path, frame: int) -> int:
     clean = _exposed(time)[1]
     dirty = _exposed(time, has_shadow=True)[1]
     taken = np.clip(1 - dirty.mean(axis=2) / np.maximum(clean.mean(axis=2), np.float32(1e-6)), 0, 1)
-    write_frame(folder, frame, "shadow", plate=with_grain(dirty, (SEED + 1, frame)), clean=clean, shade=taken)
+    save_frame(folder, frame, "shadow", plate=with_grain(dirty, (SEED + 1, frame)), clean=clean, shade=taken)
     return frame
 
 

@@ -33,9 +33,9 @@ from gommage.demo.filming import (
     lay_over,
     maker,
     moments,
+    save_frame,
     through_lens,
     with_grain,
-    write_frame,
 )
 from gommage.demo.painting import Canvas, paper_grain
 from gommage.demo.scene import SHEET, backdrop, village
@@ -189,7 +189,7 @@ class PasserByShot(FilmedShot):
 
 def _draw(folder: Path, frame: int) -> int:
     clean, dirty, covered = _exposed(frame - FIRST_FRAME)
-    write_frame(folder, frame, "passer", plate=with_grain(dirty, (SEED, frame)), clean=clean, walker=covered)
+    save_frame(folder, frame, "passer", plate=with_grain(dirty, (SEED, frame)), clean=clean, walker=covered)
     return frame
 
 

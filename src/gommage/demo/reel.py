@@ -21,9 +21,9 @@ from gommage.demo.filming import (
     finer,
     maker,
     moments,
+    save_frame,
     through_lens,
     with_grain,
-    write_frame,
 )
 
 __all__ = ["DUST", "HAIRS", "SCRATCH", "Dust", "FilmHair", "ReelShot", "make_reel"]
@@ -179,7 +179,7 @@ def _draw(folder: Path, frame: int) -> int:
     for mask, level in _damage(frame):
         plate += (np.float32(level) - plate) * mask[..., None]
         covered = np.maximum(covered, mask)
-    write_frame(folder, frame, "reel", plate=plate, clean=clean, damage=covered)
+    save_frame(folder, frame, "reel", plate=plate, clean=clean, damage=covered)
     return frame
 
 

@@ -24,9 +24,9 @@ from gommage.demo.filming import (
     lay_over,
     maker,
     moments,
+    save_frame,
     through_lens,
     with_grain,
-    write_frame,
 )
 from gommage.demo.scene import LABEL_CORNERS, OPENING, SHEET, backdrop, label, proscenium, village
 
@@ -192,7 +192,7 @@ class DemoShot(FilmedShot):
 
 def _draw(folder: Path, frame: int) -> int:
     clean, dirty, matte = _exposed(frame - FIRST_FRAME)
-    write_frame(folder, frame, "theatre", plate=with_grain(dirty, (SEED, frame)), clean=clean)
+    save_frame(folder, frame, "theatre", plate=with_grain(dirty, (SEED, frame)), clean=clean)
     grey = np.repeat((np.clip(matte, 0, 1) * 65535 + 0.5).astype(np.uint16)[..., None], 3, axis=2)
     write_still(folder / "matte" / f"matte.{frame}.png", grey, bits=16)
     return frame

@@ -20,9 +20,9 @@ from gommage.demo.filming import (
     lay_over,
     maker,
     moments,
+    save_frame,
     through_lens,
     with_grain,
-    write_frame,
 )
 from gommage.demo.painting import Canvas, linear, paper_grain, smooth_noise
 
@@ -118,7 +118,7 @@ def _draw(folder: Path, frame: int) -> int:
         clean += picture / SHUTTER_SAMPLES
         lay_over(picture, filmed(sign, _of_wall(moment), full))
         dirty += picture / SHUTTER_SAMPLES
-    write_frame(folder, frame, "sign", plate=with_grain(through_lens(dirty), (SEED, frame)), clean=through_lens(clean))
+    save_frame(folder, frame, "sign", plate=with_grain(through_lens(dirty), (SEED, frame)), clean=through_lens(clean))
     return frame
 
 

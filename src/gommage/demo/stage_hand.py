@@ -22,9 +22,9 @@ from gommage.demo.filming import (
     lay_over,
     maker,
     moments,
+    save_frame,
     through_lens,
     with_grain,
-    write_frame,
 )
 from gommage.demo.painting import Canvas, linear, paper_grain, smooth_noise
 
@@ -142,7 +142,7 @@ class StageHandShot(FilmedShot):
 
 def _draw(folder: Path, frame: int) -> int:
     clean, dirty, covered = _filmed(frame - FIRST_FRAME)
-    write_frame(folder, frame, "hand", plate=with_grain(dirty, (SEED, frame)), clean=clean, arm=covered)
+    save_frame(folder, frame, "hand", plate=with_grain(dirty, (SEED, frame)), clean=clean, arm=covered)
     return frame
 
 

@@ -22,9 +22,9 @@ from gommage.demo.filming import (
     lay_over,
     maker,
     moments,
+    save_frame,
     through_lens,
     with_grain,
-    write_frame,
 )
 
 __all__ = ["STRINGS", "StringsShot", "make_strings", "string_line", "strings_at"]
@@ -119,7 +119,7 @@ class StringsShot(FilmedShot):
 
 def _draw(folder: Path, frame: int) -> int:
     clean, dirty, covered = _exposed(frame - FIRST_FRAME)
-    write_frame(folder, frame, "strings", plate=with_grain(dirty, (SEED, frame)), clean=clean, strings=covered)
+    save_frame(folder, frame, "strings", plate=with_grain(dirty, (SEED, frame)), clean=clean, strings=covered)
     return frame
 
 
