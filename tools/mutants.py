@@ -149,8 +149,10 @@ def sampled(count: int, seed: int, only: list[str]) -> list[Mutant]:
 class Watched:
     """A plugin of pytest that notes for each line which tests come by it."""
 
-    def __init__(self) -> None:
+    def __init__(self, *, goes_on: bool) -> None:
         self.coverage = Coverage(data_file=str(COPIES / "coverage"), source=[str(ROOT / "src")])
+        if goes_on:
+            self.coverage.load()
         self.coverage.start()
 
     @pytest.hookimpl(wrapper=True)  # type: ignore[untyped-decorator, unused-ignore]
@@ -163,13 +165,19 @@ class Watched:
         self.coverage.save()
 
 
-def watch() -> None:
-    """Run the suite in another process, and note what comes by where."""
+def watch(paths: list[str]) -> None:
+    """Run the suite in another process, or tests of some paths, and note what comes by where."""
     COPIES.mkdir(parents=True, exist_ok=True)
     child = os.fork()
     if not child:
         os.environ.update(ENVIRONMENT)
-        os._exit(int(pytest.main(["-q", "-p", "no:cacheprovider", "tests"], plugins=[Watched()])))
+        os._exit(
+            int(
+                pytest.main(
+                    ["-q", "-p", "no:cacheprovider", *(paths or ["tests"])], plugins=[Watched(goes_on=bool(paths))]
+                )
+            )
+        )
     _, status = os.waitpid(child, 0)
     if os.waitstatus_to_exitcode(status):
         sys.exit("The tests fail as they are: there is nothing to judge changes by.")
@@ -331,11 +339,14 @@ def main() -> None:
     parser.add_argument("--only", nargs="*", default=[], choices=AREAS, help="areas; all if left out")
     parser.add_argument("--again", action="store_true", help="judge what was not noticed the last time once more")
     parser.add_argument("--watched", action="store_true", help="the suite was watched before, and nothing has changed")
+    parser.add_argument(
+        "--watch", nargs="+", default=[], help="watch these tests alone, beside what was watched before"
+    )
     chosen = parser.parse_args()
     for library in LIBRARIES:
         import_module(library)
     if not chosen.watched:
-        watch()
+        watch(chosen.watch)
     known, copy = Tests.known(), copied()
     made, noticed = Counter[str](), Counter[str]()
     log, count = COPIES / "survivors.jsonl", COPIES / "count.json"
