@@ -4,6 +4,10 @@ import os
 from functools import cache
 from pathlib import Path
 
+from msgspec.structs import replace
+
+from gommage.core.document import Project, Shot, edits, store
+from gommage.core.engine import Engine, solve_camera
 from gommage.demo.backstage import make_backstage
 from gommage.demo.crosses import make_crosses
 from gommage.demo.filming import FilmedShot
@@ -29,6 +33,8 @@ SHOTS = {
     "old reel": (make_reel, range(1004, 1022)),
 }
 """What draws a shot, and the frames of it that the suite looks at."""
+SOLVED_WALK = Path(__file__).with_name("engine") / "walk.gommage"
+"""The part of the walk backstage, solved: kept, since that takes long. `python -m tests.shots` makes it anew."""
 WHOLE = {
     "stage hand": make_stage_hand,
     "rod shadow": make_rod_shadow,
@@ -53,3 +59,21 @@ def part(name: str, frames: range, processes: int = 2) -> FilmedShot:
     """
     make, _ = SHOTS[name]
     return make(KEPT / f"{frames.start}-{frames.stop}-{frames.step}", processes=processes, part=frames)
+
+
+def keep_solved_walk() -> None:
+    """Solve the walk's camera, and keep that."""
+    shot_of_walk = Shot(id="theatre", name="Backstage", footage=shot("backstage", is_whole=False).footage)
+    project = solve_camera(Engine(), shot_of_walk).edit(Project.of(shot_of_walk), "theatre")
+    nowhere = replace(shot_of_walk.footage, path="backstage.####.exr")
+    store.save(edits.change_shot(project, "theatre", footage=nowhere), SOLVED_WALK)
+
+
+def solved_walk() -> Project:
+    """Return a project of the walk with its camera solved."""
+    footage = shot("backstage", is_whole=False).footage
+    return edits.change_shot(store.load(SOLVED_WALK), "theatre", footage=footage)
+
+
+if __name__ == "__main__":
+    keep_solved_walk()

@@ -11,7 +11,7 @@ from PySide6.QtWidgets import QComboBox, QFileDialog, QPushButton
 from gommage.app.desk import Desk
 from gommage.app.picture.overlays import overlay_of
 from gommage.core.document import FrameRange, PlaneFollow, Plates, Project, ScenePlane, Shot, Still, edits, placement
-from gommage.core.engine import Step
+from gommage.core.engine import Step, told_of_camera
 from gommage.core.engine.plate_files import HOME as TOLD_HOME
 from gommage.core.geometry import Lens
 from gommage.core.picture.writing import write_still
@@ -82,7 +82,15 @@ def test_a_camera_is_solved_and_a_floor_laid_and_nudged(solved, window):
     begin(window, project)
     camera = window.shot.camera
     assert camera is not None
-    assert camera.median_px < 0.2
+    assert not camera.is_nodal
+    assert camera.median_px < 0.2, "without a mask on who walks there"
+    assert camera.worst_px < 0.5
+    assert 0.97 < camera.lens.focal_px / 1010.0 < 1.03, "over a third of the shot"
+    words = told_of_camera(camera, window.shot.footage.bounds)
+    assert words[0].startswith("The camera moves: off by 0.1")
+    corner = np.array([[0.5, 0.5]])
+    bend = np.hypot(*(camera.lens.straightened(corner) - corner)[0])
+    assert f"barrel, {bend:.0f} px in the corners" in words[1]
     part = window.panel.pages[Step.FOLLOW].camera
     assert "barrel" in part.facts.text()
     press(window, (Qt.Key.Key_D, ALT))
