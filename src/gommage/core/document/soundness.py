@@ -117,7 +117,7 @@ def _walk(new: Any, old: Any, where: str) -> Iterator[tuple[str, str]]:
     if kind is tuple and new and type(new[0]) in (int, float):
         yield from ((where, fault) for fault in {_of_value(Array(new))} if fault)
     elif kind is tuple and new and type(new[0]) is str:  # a thousand frames have few reasons
-        yield from ((f"{where}[{new.index(one)}]", fault) for one in set(new) if (fault := _of_value(one)))
+        yield from ((f"{where}[{new.index(one)}]", fault) for one in dict.fromkeys(new) if (fault := _of_value(one)))
     elif kind is tuple:
         known = {id(one) for one in old} if type(old) is tuple else set()
         pairs = old if type(old) is tuple and len(old) == len(new) else (None,) * len(new)
